@@ -1,0 +1,129 @@
+#pragma once
+// What the views of one window share: the project with its history, the selection, the runs and the time cursor.
+// Views observe it; every change of the project goes through apply().
+
+#include <atomic>
+#include <memory>
+#include <optional>
+#include <set>
+#include <string>
+#include <thread>
+#include <vector>
+
+#include <QObject>
+#include <QTimer>
+
+#include "model/history.h"
+#include "session/recovery.h"
+#include "session/run.h"
+
+namespace hedgerow::app {
+
+/// A run of this session.
+struct RunEntry {
+    int number = 0;
+    std::shared_ptr<Run> run;
+    std::atomic<bool> over{false};
+    std::thread thread;
+    Stopwatch watch;
+    ~RunEntry();
+    bool running() const { return !over; }
+};
+
+class Workspace : public QObject {
+    Q_OBJECT
+
+public:
+    explicit Workspace(QObject* parent = nullptr);
+    ~Workspace() override;
+
+    const Project& project() const { return history_.project(); }
+    const History& history() const { return history_; }
+    const Catalogue& catalogue() const;
+    const NetList& nets() const { return nets_; }
+    const ParameterTable& parameters() const { return *parameters_; }
+
+    /// Makes a change; a refusal is shown and returned.
+    Status apply(const Edit& edit);
+    void undo();
+    void redo();
+
+    const std::set<int>& selection() const { return selection_; }
+    void select(std::set<int> ids);
+    /// The one selected part, or nullptr.
+    const Part* selectedPart() const;
+
+    // Files
+    const QString& path() const { return path_; }
+    bool readOnly() const { return readOnly_; }
+    Status open(const QString& path);
+    Status save(const QString& path);
+    /// Shows a project that has no file: a new one, or recovered work.
+    void adopt(Project project, const QString& path, bool unsaved);
+    void setRecoverySlot(std::unique_ptr<RecoverySlot> slot) { recovery_ = std::move(slot); }
+
+    // Runs
+    void setPlan(const QString& name);
+    const Plan& plan() const;
+    const Scene& scene() const;
+    void setScene(const QString& name);
+    void startRun();
+    void stopRun();
+    bool running() const;
+    const std::vector<std::shared_ptr<RunEntry>>& runs() const { return runs_; }
+    /// The run the sheet and the timeline show; may be running; may be null.
+    const std::shared_ptr<RunEntry>& shownRun() const { return shownRun_; }
+    void showRun(std::shared_ptr<RunEntry> entry);
+    /// A reader of a quantity of the shown run, kept up to date; nullptr when there is none.
+    Trace* trace(const std::string& quantity);
+    /// True when the shown run was made from another circuit than is on the sheet now.
+    bool shownRunIsOld() const;
+
+    std::optional<Tick> cursor() const { return cursor_; }
+    void setCursor(std::optional<Tick> t);
+
+    /// What stands in the way of a run, or went wrong in it.
+    const std::vector<Error>& problems() const { return problems_; }
+    /// Predicted wall-clock seconds and switching instants of a run by the present plan; nothing when it cannot run.
+    struct Price { double seconds; std::int64_t edges; };
+    std::optional<Price> price() const { return price_; }
+
+signals:
+    void projectChanged();
+    void fileChanged();
+    void selectionChanged();
+    void runsChanged();      ///< a run started, ended or was chosen
+    void runProgressed();    ///< new points in the shown run
+    void cursorChanged();
+    void problemsChanged();
+    void refused(const QString& message);
+
+private:
+    void afterChange();
+    void setProblems(std::vector<Error> problems);
+    void poll();
+    void keepWork();
+    void estimate();
+    void learnCost(const Run& run);
+
+    History history_;
+    NetList nets_;
+    std::unique_ptr<ParameterTable> parameters_;
+    std::set<int> selection_;
+    QString path_;
+    bool readOnly_ = false;
+    std::string planName_, sceneName_;
+    std::vector<std::shared_ptr<RunEntry>> runs_;
+    std::shared_ptr<RunEntry> shownRun_;
+    std::map<std::string, std::unique_ptr<Trace>, std::less<>> traces_;
+    int lastRunNumber_ = 0;
+    std::size_t seenPoints_ = 0;
+    std::optional<Tick> cursor_;
+    std::vector<Error> problems_;
+    std::optional<Price> price_;
+    double secondsPerEdge_ = 8e-6;  ///< measured anew by every run that has edges
+    std::unique_ptr<RecoverySlot> recovery_;
+    QTimer pollTimer_, keepTimer_, estimateTimer_;
+};
+
+}  // namespace hedgerow::app

@@ -1,0 +1,222 @@
+#include "commands.h"
+
+#include <csignal>
+#include <filesystem>
+#include <thread>
+#include <unistd.h>
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+#include <spdlog/spdlog.h>
+
+#include "base/text.h"
+#include "formats/hedge/hedge.h"
+#include "model/values.h"
+#include "session/registry.h"
+#include "session/run.h"
+
+namespace hedgerow::cli {
+
+namespace {
+
+using Json = nlohmann::ordered_json;
+
+Json toJson(const Error& error) {
+    Json json = {{"message", error.message}};
+    if (!error.part.empty()) json["part"] = error.part;
+    if (!error.net.empty()) json["net"] = error.net;
+    if (!error.field.empty()) json["field"] = error.field;
+    if (error.line > 0) json["line"] = error.line, json["column"] = error.column;
+    return json;
+}
+
+/// Loads a project or reports why not.
+std::shared_ptr<const Project> load(const std::string& path, bool json) {
+    auto loaded = loadHedge(path);
+    if (!loaded) {
+        if (json) fmt::print("{}\n", Json{{"error", toJson(loaded.error())}}.dump(2));
+        else spdlog::error("{}", loaded.error().text());
+        return nullptr;
+    }
+    if (!loaded->notice.empty()) spdlog::warn("{}", loaded->notice);
+    return std::make_shared<const Project>(std::move(loaded->project));
+}
+
+volatile std::sig_atomic_t interrupted = 0;
+
+/// Shows progress on a terminal and passes an interrupt on, until the run is over.
+void watch(const Run& run, const std::atomic<bool>& over, bool quiet) {
+    const bool terminal = isatty(STDERR_FILENO) && !quiet;
+    const Stopwatch watch;
+    while (!over) {
+        if (interrupted) run.cancel();
+        std::this_thread::sleep_for(std::chrono::milliseconds(50));
+        if (!terminal || over) continue;
+        const double reached = toSeconds(run.store().reached()), end = toSeconds(run.end());
+        fmt::print(stderr, "\r{:5.1f} %  {} of {}, {} points, {} per second of waiting   ", 100 * reached / end, formatQuantity(reached, "s", 3),
+                   formatQuantity(end, "s", 3), run.store().count(), formatQuantity(reached / watch.seconds(), "s", 3));
+    }
+    if (terminal) fmt::print(stderr, "\r{:100}\r", "");
+}
+
+Json toJson(const RunSummary& summary) {
+    Json json = {{"end", describe(summary.end)}, {"reached", toSeconds(summary.reached)}, {"engine", summary.engine}};
+    if (summary.error) json["error"] = toJson(*summary.error);
+    for (const auto& [name, count] : summary.counters) json["counters"][name] = count;
+    for (const auto& [name, value] : summary.seconds) json["seconds"][name] = value;
+    for (const auto& [part, count] : summary.eventsByPart) json["events by part"][part] = count;
+    return json;
+}
+
+Json measuresJson(const Trace& trace) {
+    const auto measures = trace.size() ? trace.measure(trace.time(0), trace.time(trace.size() - 1)) : std::nullopt;
+    if (!measures) return {};
+    return {{"unit", trace.unit()}, {"min", measures->min}, {"max", measures->max}, {"mean", measures->mean}, {"rms", measures->rms}};
+}
+
+/// The quantities of the lanes, or those asked for.
+std::vector<std::string> shownQuantities(const Run& run, const RunOptions& options) {
+    if (!options.quantities.empty()) return options.quantities;
+    std::vector<std::string> names;
+    for (const Lane& lane : run.project().lanes) names.insert(names.end(), lane.quantities.begin(), lane.quantities.end());
+    return names;
+}
+
+void report(const Run& run, const RunOptions& options) {
+    const RunSummary& summary = run.summary();
+    if (options.json) {
+        Json json = toJson(summary);
+        for (const std::string& name : shownQuantities(run, options))
+            if (const auto trace = run.trace(name)) json["measures"][name] = measuresJson(*trace);
+        fmt::print("{}\n", json.dump(2, ' ', false, Json::error_handler_t::replace));
+        return;
+    }
+    fmt::print("{}", summary.full());
+    for (const std::string& name : shownQuantities(run, options)) {
+        const auto trace = run.trace(name);
+        if (!trace || trace->size() < 2) continue;
+        const auto m = trace->measure(trace->time(0), trace->time(trace->size() - 1));
+        if (m) fmt::print("  {:<23} min {}, mean {}, max {}, rms {}\n", name, formatQuantity(m->min, trace->unit()), formatQuantity(m->mean, trace->unit()),
+                          formatQuantity(m->max, trace->unit()), formatQuantity(m->rms, trace->unit()));
+    }
+}
+
+/// The format for a file name, or "" with a message.
+std::string formatOf(const std::string& file) {
+    const std::string extension = lowerCase(std::filesystem::path(file).extension().string());
+    std::vector<std::string> known;
+    for (const auto& format : traceFormats()) {
+        if (format->extension() == extension) return std::string(format->name());
+        known.emplace_back(format->extension());
+    }
+    spdlog::error("{}: the ending says no known format; known are {}", file, listed(known));
+    return "";
+}
+
+}  // namespace
+
+int check(const std::string& path, bool json) {
+    const auto project = load(path, json);
+    if (!project) return unreadable;
+    const std::vector<Error> errors = checkProject(*project, partLibrary());
+    if (json) {
+        Json list = Json::array();
+        for (const Error& error : errors) list.push_back(toJson(error));
+        fmt::print("{}\n", Json{{"errors", list}}.dump(2, ' ', false, Json::error_handler_t::replace));
+    } else if (errors.empty()) {
+        fmt::print("{}: sound, {} parts\n", path, project->sheet().parts.size());
+    }
+    if (!json)
+        for (const Error& error : errors) fmt::print("{}: {}\n", path, error.text());
+    return errors.empty() ? success : unsound;
+}
+
+int info(const std::string& path, bool json) {
+    const auto project = load(path, json);
+    if (!project) return unreadable;
+    const NetList nets = findNets(project->sheet(), partLibrary().catalogue());
+    Json result = {{"title", project->title}, {"description", project->description}};
+    result["parameters"] = Json::object();
+    for (const Parameter& p : project->parameters) result["parameters"][p.name] = p.value + (p.unit.empty() ? "" : " " + p.unit);
+    for (const Plan& plan : project->plans)
+        result["plans"][plan.name] = fmt::format("until {}, {} engine, trace tolerance {}", plan.end, plan.engine, plan.tolerance);
+    result["parts"] = Json::object();
+    for (const Part& part : project->sheet().parts) {
+        const PartKind* kind = partLibrary().catalogue().find(part.kind);
+        std::string line = (kind ? kind->title : part.kind) + fmt::format(", rung {}", part.rung);
+        for (const auto& [key, text] : part.values.all()) line += fmt::format(", {} {}", key, text);
+        result["parts"][part.name] = line;
+    }
+    result["nets"] = Json::array();
+    for (const Net& net : nets.nets)
+        if (!net.name.empty()) result["nets"].push_back(net.name);
+    result["quantities"] = Json::array();
+    if (const auto elaboration = elaborate(*project, partLibrary()))
+        for (const QuantityInfo& quantity : elaboration->network.quantities) result["quantities"].push_back(quantity.name);
+    if (json) {
+        fmt::print("{}\n", result.dump(2, ' ', false, Json::error_handler_t::replace));
+        return success;
+    }
+    for (const auto& [heading, content] : result.items()) {
+        if (content.is_string()) fmt::print("{}: {}\n", heading, content.get<std::string>());
+        else if (content.is_array()) fmt::print("{}: {}\n", heading, joined(content.get<std::vector<std::string>>(), ", "));
+        else {
+            fmt::print("{}:\n", heading);
+            for (const auto& [name, text] : content.items()) fmt::print("  {:<12} {}\n", name, text.get<std::string>());
+        }
+    }
+    return success;
+}
+
+int run(const RunOptions& options) {
+    RunSettings settings{options.scene, options.plan, options.end, {}};
+    for (const std::string& set : options.sets) {
+        const std::size_t equals = set.find('=');
+        if (equals == std::string::npos || equals == 0) {
+            spdlog::error("--set {}: NAME=VALUE was expected", set);
+            return usage;
+        }
+        settings.parameters.emplace_back(set.substr(0, equals), set.substr(equals + 1));
+    }
+    std::vector<std::string> formats;
+    for (const std::string& file : options.outputs) {
+        formats.push_back(formatOf(file));
+        if (formats.back().empty()) return usage;
+    }
+    const auto project = load(options.project, options.json);
+    if (!project) return unreadable;
+    auto prepared = Run::prepare(project, settings);
+    if (!prepared) {
+        if (options.json) fmt::print("{}\n", Json{{"error", toJson(prepared.error())}}.dump(2));
+        else spdlog::error("{}", prepared.error().text());
+        return unsound;
+    }
+    Run& theRun = **prepared;
+    for (const std::string& name : options.quantities)
+        if (!theRun.trace(name)) {
+            spdlog::error("there is no quantity '{}'; 'info' lists them", name);
+            return usage;
+        }
+    std::signal(SIGINT, [](int) { interrupted = 1; });
+    std::signal(SIGTERM, [](int) { interrupted = 1; });
+    std::atomic<bool> over = false;
+    std::thread watcher([&] { watch(theRun, over, options.quiet); });
+    theRun.execute();
+    over = true;
+    watcher.join();
+    report(theRun, options);
+    for (std::size_t i = 0; i < options.outputs.size(); ++i) {
+        if (auto status = exportRun(theRun, formats[i], options.outputs[i], options.quantities); !status) {
+            spdlog::error("{}", status.error().text());
+            return unwritable;
+        }
+        if (!options.json) fmt::print("  wrote {}\n", options.outputs[i]);
+    }
+    switch (theRun.summary().end) {
+        case RunEnd::finished: return success;
+        case RunEnd::failed: return runFailed;
+        default: return stopped;
+    }
+}
+
+}  // namespace hedgerow::cli

@@ -1,0 +1,33 @@
+#pragma once
+// The commands of hedgerow-cli. Each returns the exit code of the program.
+
+#include <string>
+#include <utility>
+#include <vector>
+
+namespace hedgerow::cli {
+
+/// What scripts can rely on.
+enum ExitCode {
+    success = 0,
+    usage = 1,        ///< the command line is wrong
+    unreadable = 2,   ///< the project cannot be read
+    unsound = 3,      ///< the circuit cannot run: see the messages
+    runFailed = 4,    ///< the run started and failed
+    stopped = 5,      ///< the run was stopped, or reached the memory limit; what it computed was written
+    unwritable = 6,   ///< a result cannot be written
+};
+
+int check(const std::string& project, bool json);
+int info(const std::string& project, bool json);
+
+struct RunOptions {
+    std::string project, scene, plan, end;
+    std::vector<std::string> sets;        ///< NAME=VALUE
+    std::vector<std::string> outputs;     ///< files, format by extension
+    std::vector<std::string> quantities;  ///< to write; all when empty
+    bool json = false, quiet = false;
+};
+int run(const RunOptions& options);
+
+}  // namespace hedgerow::cli

@@ -1,0 +1,50 @@
+// hedgerow-cli: checks, describes and runs projects without a window.
+
+#include <CLI/CLI.hpp>
+#include <spdlog/sinks/stdout_sinks.h>
+#include <spdlog/spdlog.h>
+
+#include "commands.h"
+#include "session/version.h"
+
+using namespace hedgerow::cli;
+
+int main(int argc, char** argv) {
+    // Results go to standard output, everything else to standard error.
+    spdlog::set_default_logger(spdlog::stderr_logger_mt("hedgerow"));
+    spdlog::set_pattern("%l: %v");
+
+    CLI::App app{"Hedgerow: simulates switching power circuits"};
+    app.set_version_flag("--version", hedgerow::version);
+    app.require_subcommand(1);
+
+    std::string project;
+    bool json = false;
+    auto* checking = app.add_subcommand("check", "Finds what keeps a project from running");
+    checking->add_option("project", project, "a *.hedge file")->required();
+    checking->add_flag("--json", json, "print JSON");
+    auto* describing = app.add_subcommand("info", "Lists parts, nets, parameters, plans and quantities of a project");
+    describing->add_option("project", project, "a *.hedge file")->required();
+    describing->add_flag("--json", json, "print JSON");
+
+    RunOptions options;
+    auto* running = app.add_subcommand("run", "Runs a project");
+    running->add_option("project", options.project, "a *.hedge file")->required();
+    running->add_option("--scene", options.scene, "the scene to run; the first when not given");
+    running->add_option("--plan", options.plan, "the plan to run by; the first when not given");
+    running->add_option("--end", options.end, "end time instead of the plan's, such as 5m");
+    running->add_option("--set", options.sets, "a project parameter for this run, NAME=VALUE; may be repeated");
+    running->add_option("--out", options.outputs, "a file to write, .csv or .h5; may be repeated");
+    running->add_option("--quantity", options.quantities, "a quantity to write, such as L1.i; all when not given; may be repeated");
+    running->add_flag("--json", options.json, "print the summary as JSON");
+    running->add_flag("--quiet", options.quiet, "no progress");
+
+    try {
+        app.parse(argc, argv);
+    } catch (const CLI::ParseError& error) {
+        return app.exit(error) == 0 ? success : usage;
+    }
+    if (checking->parsed()) return check(project, json);
+    if (describing->parsed()) return info(project, json);
+    return run(options);
+}

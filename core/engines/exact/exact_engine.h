@@ -1,0 +1,15 @@
+#pragma once
+// The exact engine: between events of a piecewise-linear circuit there is no step and no truncation error.
+
+#include "network/engine.h"
+
+namespace hedgerow {
+
+class ExactEngine final : public Engine {
+public:
+    std::string_view name() const override { return "exact"; }
+    Status accepts(const Network& network) const override;
+    RunSummary run(const Network& network, const RunRequest& request, RunSink& sink, const CancelToken& cancel) const override;
+};
+
+}  // namespace hedgerow

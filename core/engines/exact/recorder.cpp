@@ -1,0 +1,89 @@
+#include "engines/exact/recorder.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace hedgerow::exact {
+
+namespace {
+constexpr int deepestSplit = 24;
+/// The swing of a trace forgets what is further back than about this many points.
+constexpr double forgetting = 1.0 / 256;
+/// A trace that hardly moves is not resolved finer than this part of the largest of its unit.
+constexpr double quietPart = 1e-4;
+}  // namespace
+
+Recorder::Recorder(const Network& network, const RunRequest& request, RunSink& sink, Magnitudes& magnitudes)
+    : network_(network), layout_(network), tolerance_(request.traceTolerance), sink_(sink), magnitudes_(magnitudes),
+      row_(static_cast<std::size_t>(layout_.columns()), 0.0), low_(static_cast<std::size_t>(layout_.unknowns)),
+      high_(static_cast<std::size_t>(layout_.unknowns)) {}
+
+void Recorder::setSignals(std::span<const double> signals) {
+    std::copy(signals.begin(), signals.end(), row_.begin() + layout_.unknowns);
+}
+
+void Recorder::instant(const Mode& mode, const Vector& y, Tick t) {
+    const Stopwatch watch;
+    write(mode, mode.configuration.readout * y, t);
+    seconds_ += watch.seconds();
+}
+
+void Recorder::way(Mode& mode, const Vector& y0, const Vector& y1, Tick t0, Tick length) {
+    const Stopwatch watch;
+    const Vector z0 = mode.configuration.readout * y0, rate0 = mode.configuration.readoutRate * y0;
+    split(mode, y0, y1, z0, rate0, t0, length, 0);
+    seconds_ += watch.seconds();
+}
+
+void Recorder::split(Mode& mode, const Vector& y0, const Vector& y1, const Vector& z0, const Vector& rate0, Tick t0,
+                     Tick length, int depth) {
+    const Vector z1 = mode.configuration.readout * y1, rate1 = mode.configuration.readoutRate * y1;
+    if (depth < deepestSplit && length > 2 && deviation(z0, rate0, z1, rate1, toSeconds(length)) > 1.0) {
+        const Tick half = length / 2;
+        Vector middle = y0;
+        mode.propagator.advance(middle, half);
+        split(mode, y0, middle, z0, rate0, t0, half, depth + 1);
+        if (full_) return;
+        const Vector zMiddle = mode.configuration.readout * middle, rateMiddle = mode.configuration.readoutRate * middle;
+        split(mode, middle, y1, zMiddle, rateMiddle, t0 + half, length - half, depth + 1);
+        return;
+    }
+    write(mode, z1, t0 + length);
+}
+
+/// Largest distance between the cubic through both ends and the chord, in units of what is allowed. The bound is exact
+/// for a parabola.
+double Recorder::deviation(const Vector& z0, const Vector& rate0, const Vector& z1, const Vector& rate1, double h) const {
+    double worst = 0.0;
+    for (int i = 0; i < z0.size(); ++i) {
+        const double rise = z1(i) - z0(i);
+        const double bend = 0.25 * std::max(std::abs(h * rate0(i) - rise), std::abs(h * rate1(i) - rise));
+        const auto column = static_cast<std::size_t>(i);
+        const double swing = first_ ? std::abs(rise) : std::max({high_[column], z0(i), z1(i)}) - std::min({low_[column], z0(i), z1(i)});
+        const double largest = i < network_.nodeCount() ? magnitudes_.voltage : magnitudes_.current;
+        const double allowed = tolerance_ * std::max(swing, quietPart * largest) + 1e-15 * largest + 1e-30;
+        worst = std::max(worst, bend / allowed);
+    }
+    return worst;
+}
+
+void Recorder::write(const Mode& mode, const Vector& z, Tick t) {
+    for (int i = 0; i < z.size(); ++i) {
+        const auto column = static_cast<std::size_t>(i);
+        row_[column] = z(i);
+        double& largest = i < network_.nodeCount() ? magnitudes_.voltage : magnitudes_.current;
+        largest = std::max(largest, std::abs(z(i)));
+        if (first_) low_[column] = high_[column] = z(i);
+        low_[column] = std::min(z(i), low_[column] + forgetting * (z(i) - low_[column]));
+        high_[column] = std::max(z(i), high_[column] + forgetting * (z(i) - high_[column]));
+    }
+    for (const int element : layout_.switching) {
+        const auto e = static_cast<std::size_t>(element);
+        row_[static_cast<std::size_t>(layout_.columnOfElement[e])] = network_.elements[e]->conducts(mode.segments[e]) ? 1.0 : 0.0;
+    }
+    first_ = false;
+    ++points_;
+    if (!sink_.append(t, row_)) full_ = true;
+}
+
+}  // namespace hedgerow::exact

@@ -1,0 +1,376 @@
+#include "formats/hedge/hedge.h"
+
+#include <cmath>
+#include <cstdlib>
+#include <set>
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include "formats/file.h"
+#include "formats/hedge/json_place.h"
+
+namespace hedgerow {
+
+namespace {
+
+using Json = nlohmann::ordered_json;
+
+constexpr int deepestNesting = 64;
+constexpr int farthest = 1 << 24;  ///< of a coordinate
+constexpr std::size_t longestText = 1 << 16;
+
+/// Reads members one by one, remembers where it is, and keeps the first error. After an error everything reads as
+/// default, so that the callers need no checks of their own.
+class Reader {
+public:
+    explicit Reader(std::string_view text) : text_(text) {}
+
+    bool failed() const { return failed_; }
+    Error error() const { return error_; }
+
+    void fail(std::string message) {
+        if (failed_) return;
+        failed_ = true;
+        const TextPlace place = placeOfValue(text_, path_);
+        error_ = {ErrorCode::file, std::move(message)};
+        error_.line = place.line;
+        error_.column = place.column;
+    }
+
+    /// Calls `read` with each known member present; the others go to `extra`.
+    template <class Read>
+    void object(const Json& json, std::string& extra, Read read) {
+        if (!json.is_object()) return fail("an object in braces was expected here");
+        Json unknown = Json::object();
+        for (const auto& [key, value] : json.items()) {
+            path_.emplace_back(key);
+            if (!read(key, value)) unknown[key] = value;
+            if (failed_) return;
+            path_.pop_back();
+        }
+        if (!unknown.empty()) extra = unknown.dump();
+    }
+
+    template <class Item, class Read>
+    std::vector<Item> list(const Json& json, Read read) {
+        std::vector<Item> items;
+        if (!json.is_array()) return fail("a list in brackets was expected here"), items;
+        for (std::size_t i = 0; i < json.size() && !failed_; ++i) {
+            path_.emplace_back(i);
+            items.push_back(read(json[i]));
+            if (!failed_) path_.pop_back();
+        }
+        return items;
+    }
+
+    std::string text(const Json& json) {
+        if (!json.is_string()) return fail("a text in quotes was expected here"), "";
+        auto value = json.get<std::string>();
+        if (value.size() > longestText) fail(fmt::format("this text is longer than {} characters", longestText));
+        return value;
+    }
+    int whole(const Json& json, int least, int most) {
+        if (!json.is_number()) return fail("a whole number was expected here"), 0;
+        const double value = json.get<double>();
+        if (value != std::floor(value) || value < least || value > most)
+            return fail(fmt::format("a whole number from {} to {} was expected here", least, most)), 0;
+        return static_cast<int>(value);
+    }
+    bool flag(const Json& json) {
+        if (!json.is_boolean()) return fail("true or false was expected here"), false;
+        return json.get<bool>();
+    }
+    Point point(const Json& json) {
+        if (!json.is_array() || json.size() != 2) return fail("a point [x, y] was expected here"), Point{};
+        path_.emplace_back(std::size_t{0});
+        const int x = whole(json[0], -farthest, farthest);
+        if (!failed_) path_.back() = std::size_t{1};
+        const int y = whole(json[1], -farthest, farthest);
+        if (failed_) return {};
+        path_.pop_back();
+        return snapped(x, y);
+    }
+
+private:
+    std::string_view text_;
+    JsonPath path_;
+    bool failed_ = false;
+    Error error_;
+};
+
+Part readPart(Reader& in, const Json& json) {
+    Part part;
+    in.object(json, part.extra, [&](const std::string& key, const Json& value) {
+        if (key == "name") part.name = in.text(value);
+        else if (key == "kind") part.kind = in.text(value);
+        else if (key == "at") part.at = in.point(value);
+        else if (key == "turn") part.turn = in.whole(value, 0, 3);
+        else if (key == "flip") part.flip = in.flag(value);
+        else if (key == "rung") part.rung = in.whole(value, 0, 4);
+        else if (key == "values") {
+            std::string unused;
+            in.object(value, unused, [&](const std::string& name, const Json& typed) {
+                part.values.set(name, in.text(typed));
+                return true;
+            });
+        } else return false;
+        return true;
+    });
+    if (part.name.empty()) in.fail("this part has no name");
+    if (part.kind.empty()) in.fail("this part has no kind");
+    return part;
+}
+
+Wire readWire(Reader& in, const Json& json) {
+    Wire wire;
+    in.object(json, wire.extra, [&](const std::string& key, const Json& value) {
+        if (key != "points") return false;
+        wire.points = in.list<Point>(value, [&](const Json& item) { return in.point(item); });
+        return true;
+    });
+    if (wire.points.size() < 2) in.fail("a wire needs at least two points");
+    for (std::size_t i = 0; i + 1 < wire.points.size(); ++i)
+        if ((wire.points[i].x != wire.points[i + 1].x) == (wire.points[i].y != wire.points[i + 1].y))
+            in.fail("the points of a wire must follow each other at right angles");
+    return wire;
+}
+
+Label readLabel(Reader& in, const Json& json) {
+    Label label;
+    in.object(json, label.extra, [&](const std::string& key, const Json& value) {
+        if (key == "net") label.net = in.text(value);
+        else if (key == "at") label.at = in.point(value);
+        else return false;
+        return true;
+    });
+    if (label.net.empty()) in.fail("this label names no net");
+    return label;
+}
+
+Sheet readSheet(Reader& in, const Json& json) {
+    Sheet sheet;
+    in.object(json, sheet.extra, [&](const std::string& key, const Json& value) {
+        if (key == "name") sheet.name = in.text(value);
+        else if (key == "parts") sheet.parts = in.list<Part>(value, [&](const Json& item) { return readPart(in, item); });
+        else if (key == "wires") sheet.wires = in.list<Wire>(value, [&](const Json& item) { return readWire(in, item); });
+        else if (key == "labels") sheet.labels = in.list<Label>(value, [&](const Json& item) { return readLabel(in, item); });
+        else return false;
+        return true;
+    });
+    return sheet;
+}
+
+Parameter readParameter(Reader& in, const Json& json) {
+    Parameter parameter;
+    in.object(json, parameter.extra, [&](const std::string& key, const Json& value) {
+        if (key == "name") parameter.name = in.text(value);
+        else if (key == "value") parameter.value = in.text(value);
+        else if (key == "unit") parameter.unit = in.text(value);
+        else if (key == "note") parameter.note = in.text(value);
+        else return false;
+        return true;
+    });
+    if (parameter.name.empty()) in.fail("this parameter has no name");
+    return parameter;
+}
+
+Scene readScene(Reader& in, const Json& json) {
+    Scene scene;
+    in.object(json, scene.extra, [&](const std::string& key, const Json& value) {
+        if (key != "name") return false;
+        scene.name = in.text(value);
+        return true;
+    });
+    return scene;
+}
+
+Plan readPlan(Reader& in, const Json& json) {
+    Plan plan;
+    in.object(json, plan.extra, [&](const std::string& key, const Json& value) {
+        if (key == "name") plan.name = in.text(value);
+        else if (key == "end") plan.end = in.text(value);
+        else if (key == "engine") plan.engine = in.text(value);
+        else if (key == "tolerance") plan.tolerance = in.text(value);
+        else return false;
+        return true;
+    });
+    return plan;
+}
+
+Lane readLane(Reader& in, const Json& json) {
+    Lane lane;
+    in.object(json, lane.extra, [&](const std::string& key, const Json& value) {
+        if (key == "quantities") lane.quantities = in.list<std::string>(value, [&](const Json& item) { return in.text(item); });
+        else if (key == "height") lane.height = in.whole(value, 24, 2000);
+        else return false;
+        return true;
+    });
+    return lane;
+}
+
+void giveIds(Project& project) {
+    for (Sheet& sheet : project.sheets) {
+        for (Part& part : sheet.parts) part.id = project.newId();
+        for (Wire& wire : sheet.wires) wire.id = project.newId();
+        for (Label& label : sheet.labels) label.id = project.newId();
+    }
+}
+
+Result<Json> parseJson(std::string_view text) {
+    if (nestingDepth(text) > deepestNesting)
+        return Error{ErrorCode::file, fmt::format("the text is nested more than {} levels deep", deepestNesting), {}, {}, {}, 1, 1};
+    try {
+        return Json::parse(text);
+    } catch (const Json::parse_error& exception) {
+        const TextPlace place = placeOfByte(text, exception.byte == 0 ? 0 : exception.byte - 1);
+        std::string message = exception.what();
+        const std::size_t detail = message.find(": ", message.find("column"));
+        message = detail == std::string::npos ? "this is not valid JSON" : "this is not valid JSON: " + message.substr(detail + 2);
+        return Error{ErrorCode::file, message, {}, {}, {}, place.line, place.column};
+    } catch (const Json::exception& exception) {
+        return Error{ErrorCode::file, fmt::format("this is not valid JSON: {}", exception.what()), {}, {}, {}, 1, 1};
+    }
+}
+
+/// Members with the unknown ones of `extra` behind them.
+Json withExtra(Json json, const std::string& extra) {
+    if (extra.empty()) return json;
+    const Json unknown = Json::parse(extra, nullptr, false);
+    if (unknown.is_object())
+        for (const auto& [key, value] : unknown.items()) json[key] = value;
+    return json;
+}
+
+Json toJson(Point point) { return Json::array({point.x, point.y}); }
+
+Json toJson(const Part& part) {
+    Json json = {{"name", part.name}, {"kind", part.kind}, {"at", toJson(part.at)}};
+    if (part.turn != 0) json["turn"] = part.turn;
+    if (part.flip) json["flip"] = true;
+    json["rung"] = part.rung;
+    if (!part.values.all().empty()) {
+        json["values"] = Json::object();
+        for (const auto& [key, text] : part.values.all()) json["values"][key] = text;
+    }
+    return withExtra(json, part.extra);
+}
+
+Json toJson(const Wire& wire) {
+    Json points = Json::array();
+    for (const Point point : wire.points) points.push_back(toJson(point));
+    return withExtra({{"points", points}}, wire.extra);
+}
+
+Json toJson(const Label& label) { return withExtra({{"net", label.net}, {"at", toJson(label.at)}}, label.extra); }
+Json toJson(const Parameter& p) {
+    Json json = {{"name", p.name}, {"value", p.value}, {"unit", p.unit}};
+    if (!p.note.empty()) json["note"] = p.note;
+    return withExtra(json, p.extra);
+}
+Json toJson(const Scene& scene) { return withExtra({{"name", scene.name}}, scene.extra); }
+Json toJson(const Plan& plan) {
+    return withExtra({{"name", plan.name}, {"end", plan.end}, {"engine", plan.engine}, {"tolerance", plan.tolerance}}, plan.extra);
+}
+Json toJson(const Lane& lane) { return withExtra({{"quantities", lane.quantities}, {"height", lane.height}}, lane.extra); }
+
+std::string dump(const Json& json) { return json.dump(-1, ' ', false, Json::error_handler_t::replace); }
+
+/// "name": [ one item a line ]
+template <class Item>
+std::string lines(std::string_view name, const std::vector<Item>& items, const std::string& indent) {
+    if (items.empty()) return fmt::format("{}\"{}\": []", indent, name);
+    std::string text = fmt::format("{}\"{}\": [\n", indent, name);
+    for (std::size_t i = 0; i < items.size(); ++i)
+        text += indent + "  " + dump(toJson(items[i])) + (i + 1 < items.size() ? ",\n" : "\n");
+    return text + indent + "]";
+}
+
+/// The unknown members as lines that follow others.
+std::string extraLines(const std::string& extra, const std::string& indent) {
+    std::string text;
+    if (extra.empty()) return text;
+    const Json unknown = Json::parse(extra, nullptr, false);
+    if (unknown.is_object())
+        for (const auto& [key, value] : unknown.items()) text += ",\n" + indent + dump(Json(key)) + ": " + dump(value);
+    return text;
+}
+
+std::string sheetText(const Sheet& sheet, const std::string& indent) {
+    const std::string inner = indent + "  ";
+    return indent + "{\n" + inner + "\"name\": " + dump(Json(sheet.name)) + ",\n" + lines("parts", sheet.parts, inner) + ",\n" +
+           lines("wires", sheet.wires, inner) + ",\n" + lines("labels", sheet.labels, inner) + extraLines(sheet.extra, inner) + "\n" + indent + "}";
+}
+
+}  // namespace
+
+Result<LoadedProject> readHedge(std::string_view text) {
+    auto parsed = parseJson(text);
+    if (!parsed) return parsed.error();
+    LoadedProject loaded;
+    Project& project = loaded.project;
+    Reader in(text);
+    int version = 0;
+    in.object(*parsed, project.extra, [&](const std::string& key, const Json& value) {
+        if (key == "hedgerow") version = in.whole(value, 1, 1'000'000);
+        else if (key == "title") project.title = in.text(value);
+        else if (key == "description") project.description = in.text(value);
+        else if (key == "parameters") project.parameters = in.list<Parameter>(value, [&](const Json& item) { return readParameter(in, item); });
+        else if (key == "sheets") project.sheets = in.list<Sheet>(value, [&](const Json& item) { return readSheet(in, item); });
+        else if (key == "scenes") project.scenes = in.list<Scene>(value, [&](const Json& item) { return readScene(in, item); });
+        else if (key == "plans") project.plans = in.list<Plan>(value, [&](const Json& item) { return readPlan(in, item); });
+        else if (key == "lanes") project.lanes = in.list<Lane>(value, [&](const Json& item) { return readLane(in, item); });
+        else return false;
+        return true;
+    });
+    if (version == 0) in.fail("this is not a Hedgerow project: the member \"hedgerow\" with its version is missing");
+    if (project.sheets.empty()) in.fail("a project needs at least one sheet");
+    if (in.failed()) return in.error();
+    if (project.scenes.empty()) project.scenes.emplace_back();
+    if (project.plans.empty()) project.plans.emplace_back();
+    giveIds(project);
+    if (version > hedgeVersion) {
+        loaded.readOnly = true;
+        loaded.notice = fmt::format("This project was written by a newer version (format {}, this one writes {}). It can be looked at and run, but not saved over.", version, hedgeVersion);
+    }
+    return loaded;
+}
+
+Result<LoadedProject> loadHedge(const std::filesystem::path& path) {
+    auto text = readFile(path);
+    if (!text) return text.error();
+    auto loaded = readHedge(*text);
+    if (!loaded) {
+        Error error = loaded.error();
+        error.message = path.filename().string() + ": " + error.message;
+        return error;
+    }
+    return loaded;
+}
+
+std::string writeHedge(const Project& project) {
+    const std::string indent = "  ";
+    std::string text = "{\n";
+    text += fmt::format("  \"hedgerow\": {},\n", hedgeVersion);
+    text += "  \"title\": " + dump(Json(project.title)) + ",\n  \"description\": " + dump(Json(project.description)) + ",\n";
+    text += lines("parameters", project.parameters, indent) + ",\n  \"sheets\": [\n";
+    for (std::size_t i = 0; i < project.sheets.size(); ++i)
+        text += sheetText(project.sheets[i], "    ") + (i + 1 < project.sheets.size() ? ",\n" : "\n");
+    text += "  ],\n" + lines("scenes", project.scenes, indent) + ",\n" + lines("plans", project.plans, indent) + ",\n" + lines("lanes", project.lanes, indent);
+    return text + extraLines(project.extra, indent) + "\n}\n";
+}
+
+Status saveHedge(const Project& project, const std::filesystem::path& path) { return writeFileAtomically(path, writeHedge(project)); }
+
+std::string writeClip(const Sheet& clip) { return sheetText(clip, "") + "\n"; }
+
+Result<Sheet> readClip(std::string_view text) {
+    auto parsed = parseJson(text);
+    if (!parsed) return parsed.error();
+    Reader in(text);
+    Sheet sheet = readSheet(in, *parsed);
+    if (in.failed()) return in.error();
+    return sheet;
+}
+
+}  // namespace hedgerow

@@ -1,0 +1,26 @@
+#pragma once
+// Finding where in a JSON text a value stands, so that errors can point at it.
+
+#include <string>
+#include <string_view>
+#include <variant>
+#include <vector>
+
+namespace hedgerow {
+
+/// A member name or an element index.
+using JsonStep = std::variant<std::string, std::size_t>;
+using JsonPath = std::vector<JsonStep>;
+
+struct TextPlace {
+    int line = 1, column = 1;
+};
+
+TextPlace placeOfByte(std::string_view text, std::size_t byte);
+/// Where the value at `path` begins. @pre `text` is valid JSON; the place of the nearest parent when the path ends early
+TextPlace placeOfValue(std::string_view text, const JsonPath& path);
+
+/// The deepest nesting of brackets in a text, strings left out.
+int nestingDepth(std::string_view text);
+
+}  // namespace hedgerow

@@ -1,0 +1,31 @@
+#pragma once
+// What every format for recorded traces offers.
+
+#include <filesystem>
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "base/result.h"
+#include "traces/trace.h"
+
+namespace hedgerow {
+
+/// Traces of one run with what made them. All traces share their instants.
+struct TraceTable {
+    std::vector<Trace*> traces;  ///< up to date, not owned
+    std::vector<std::pair<std::string, std::string>> provenance;  ///< title, plan, engine, version, ...
+};
+
+class TraceFormat {
+public:
+    virtual ~TraceFormat() = default;
+    virtual std::string_view name() const = 0;       ///< "csv"
+    virtual std::string_view extension() const = 0;  ///< ".csv"
+    /// Writes atomically. @pre at least one trace
+    virtual Status write(const TraceTable& table, const std::filesystem::path& path) const = 0;
+};
+
+using TraceFormatList = std::vector<std::unique_ptr<TraceFormat>>;
+
+}  // namespace hedgerow

@@ -1,0 +1,360 @@
+#include "model/edits.h"
+
+#include <algorithm>
+#include <map>
+
+#include <fmt/format.h>
+
+#include "base/text.h"
+#include "model/nets.h"
+#include "model/quantity.h"
+#include "model/route.h"
+
+namespace hedgerow::edits {
+
+namespace {
+
+std::vector<Point> pinPoints(const Part& part, const Catalogue& catalogue) {
+    std::vector<Point> points;
+    if (const PartKind* kind = catalogue.find(part.kind))
+        for (const PinKind& pin : kind->pins) points.push_back(part.toSheet(pin.at));
+    return points;
+}
+
+/// Cuts the piece between the two pins out of a wire whose straight run holds both.
+void splice(Sheet& sheet, Project& project, Point a, Point b) {
+    for (Wire& wire : sheet.wires) {
+        for (std::size_t i = 0; i + 1 < wire.points.size(); ++i) {
+            const Wire run{0, {wire.points[i], wire.points[i + 1]}, ""};
+            if (a == b || !liesOn(run, a) || !liesOn(run, b)) continue;
+            const auto distance = [&](Point p) { return std::abs(p.x - run.points[0].x) + std::abs(p.y - run.points[0].y); };
+            if (distance(b) < distance(a)) std::swap(a, b);
+            std::vector<Point> head(wire.points.begin(), wire.points.begin() + static_cast<long>(i) + 1);
+            std::vector<Point> tail(wire.points.begin() + static_cast<long>(i) + 1, wire.points.end());
+            head.push_back(a);
+            tail.insert(tail.begin(), b);
+            wire.points = simplified(head);
+            Wire rest{project.newId(), simplified(tail), ""};
+            sheet.wires.push_back(std::move(rest));
+            std::erase_if(sheet.wires, [](const Wire& w) { return w.points.size() < 2; });
+            return;
+        }
+    }
+}
+
+/// Changes the places of some pins and takes what hangs on them along.
+class Mover {
+public:
+    Mover(Project& project, const std::set<int>& ids, const Catalogue& catalogue)
+        : project_(project), sheet_(project.sheet()), ids_(ids), catalogue_(catalogue) {
+        for (const Part& part : sheet_.parts)
+            if (ids.contains(part.id)) before_[part.id] = pinPoints(part, catalogue);
+    }
+
+    /// Call after the parts themselves were changed.
+    void follow() {
+        std::map<Point, Point> moved;
+        for (const Part& part : sheet_.parts) {
+            if (!before_.contains(part.id)) continue;
+            const auto after = pinPoints(part, catalogue_);
+            for (std::size_t i = 0; i < after.size(); ++i) moved[before_[part.id][i]] = after[i];
+        }
+        std::vector<Wire> added;
+        for (const auto& [from, to] : moved) {
+            if (from == to || !anchored(from)) continue;
+            added.push_back({project_.newId(), route(from, to, {}), ""});
+            kept_.insert(from);
+        }
+        for (Wire& wire : sheet_.wires) {
+            if (ids_.contains(wire.id)) continue;
+            bendEnds(wire, moved);
+        }
+        sheet_.wires.insert(sheet_.wires.end(), added.begin(), added.end());
+        std::erase_if(sheet_.wires, [](const Wire& w) { return w.points.size() < 2; });
+        for (Label& label : sheet_.labels)
+            if (const auto to = moved.find(label.at); to != moved.end() && !ids_.contains(label.id) && !kept_.contains(label.at))
+                label.at = to->second;
+    }
+
+private:
+    /// True where a pin or the middle of a wire stays behind at `point`.
+    bool anchored(Point point) const {
+        for (const Part& part : sheet_.parts) {
+            if (ids_.contains(part.id)) continue;
+            const auto points = pinPoints(part, catalogue_);
+            if (std::find(points.begin(), points.end(), point) != points.end()) return true;
+        }
+        return std::any_of(sheet_.wires.begin(), sheet_.wires.end(), [&](const Wire& wire) {
+            return !ids_.contains(wire.id) && wire.points.front() != point && wire.points.back() != point && liesOn(wire, point);
+        });
+    }
+
+    void bendEnds(Wire& wire, const std::map<Point, Point>& moved) const {
+        const auto front = target(moved, wire.points.front()), back = target(moved, wire.points.back());
+        const Point byFront = front - wire.points.front(), byBack = back - wire.points.back();
+        if (byFront == byBack) {
+            for (Point& point : wire.points) point = point + byFront;
+            return;
+        }
+        if (byFront != Point{}) wire.points = withMovedEnd(wire.points, true, front);
+        if (byBack != Point{} && wire.points.size() >= 2) wire.points = withMovedEnd(wire.points, false, back);
+    }
+    Point target(const std::map<Point, Point>& moved, Point from) const {
+        const auto to = moved.find(from);
+        return to == moved.end() || kept_.contains(from) ? from : to->second;
+    }
+
+    Project& project_;
+    Sheet& sheet_;
+    const std::set<int>& ids_;
+    const Catalogue& catalogue_;
+    std::map<int, std::vector<Point>> before_;
+    std::set<Point> kept_;
+};
+
+Point middleOf(const Sheet& sheet, const std::set<int>& ids) {
+    Point sum{};
+    int count = 0;
+    for (const Part& part : sheet.parts)
+        if (ids.contains(part.id)) sum = sum + part.at, ++count;
+    return count == 0 ? Point{} : snapped(double(sum.x) / count, double(sum.y) / count);
+}
+
+
+template <class Change>
+Edit turned(std::string verb, std::set<int> ids, const Catalogue& catalogue, Change change) {
+    return {std::move(verb), [ids = std::move(ids), &catalogue, change](Project& project) -> Status {
+                const Point middle = middleOf(project.sheet(), ids);
+                Mover mover(project, ids, catalogue);
+                for (Part& part : project.sheet().parts)
+                    if (ids.contains(part.id)) change(part, middle);
+                mover.follow();
+                return {};
+            }};
+}
+
+}  // namespace
+
+std::string freeName(const Project& project, const PartKind& kind) {
+    for (int n = 1;; ++n) {
+        const std::string name = kind.prefix + std::to_string(n);
+        if (!project.findPart(name)) return name;
+    }
+}
+
+Edit place(Part part, const Catalogue& catalogue) {
+    const PartKind* kind = catalogue.find(part.kind);
+    return {"place " + (kind ? lowerCase(kind->title) : part.kind), [part, kind, &catalogue](Project& project) -> Status {
+                if (!kind) return Error{ErrorCode::name, fmt::format("no part is called '{}'", part.kind)};
+                Part placed = part;
+                placed.id = project.newId();
+                if (placed.name.empty()) placed.name = freeName(project, *kind);
+                const auto pins = pinPoints(placed, catalogue);
+                if (pins.size() == 2) splice(project.sheet(), project, pins[0], pins[1]);
+                project.sheet().parts.push_back(std::move(placed));
+                return {};
+            }};
+}
+
+Edit remove(std::set<int> ids) {
+    return {"delete", [ids = std::move(ids)](Project& project) -> Status {
+                const auto chosen = [&](const auto& item) { return ids.contains(item.id); };
+                std::erase_if(project.sheet().parts, chosen);
+                std::erase_if(project.sheet().wires, chosen);
+                std::erase_if(project.sheet().labels, chosen);
+                return {};
+            }};
+}
+
+Edit move(std::set<int> ids, Point by, const Catalogue& catalogue) {
+    return {"move", [ids = std::move(ids), by, &catalogue](Project& project) -> Status {
+                Mover mover(project, ids, catalogue);
+                Sheet& sheet = project.sheet();
+                for (Part& part : sheet.parts)
+                    if (ids.contains(part.id)) part.at = part.at + by;
+                for (Label& label : sheet.labels)
+                    if (ids.contains(label.id)) label.at = label.at + by;
+                for (Wire& wire : sheet.wires)
+                    if (ids.contains(wire.id))
+                        for (Point& point : wire.points) point = point + by;
+                mover.follow();
+                return {};
+            }};
+}
+
+Edit turn(std::set<int> ids, const Catalogue& catalogue) {
+    return turned("turn", std::move(ids), catalogue, [](Part& part, Point middle) {
+        const Point offset = part.at - middle;
+        part.at = middle + Point{-offset.y, offset.x};
+        part.turn = (part.turn + 1) % 4;
+    });
+}
+
+Edit flip(std::set<int> ids, const Catalogue& catalogue) {
+    return turned("flip", std::move(ids), catalogue, [](Part& part, Point middle) {
+        part.at.x = 2 * middle.x - part.at.x;
+        part.flip = !part.flip;
+        part.turn = (4 - part.turn) % 4;
+    });
+}
+
+Edit addWire(std::vector<Point> points) {
+    return {"wire", [points = simplified(points)](Project& project) -> Status {
+                if (points.size() < 2) return {};
+                project.sheet().wires.push_back({project.newId(), points, ""});
+                return {};
+            }};
+}
+
+Edit setLabel(Point at, std::string net) {
+    return {"name net " + net, [at, net](Project& project) -> Status {
+                if (!isIdentifier(net))
+                    return Error{ErrorCode::name, fmt::format("'{}' cannot name a net: use letters, digits and _", net), {}, net};
+                for (Label& label : project.sheet().labels)
+                    if (label.at == at) { label.net = net; return {}; }
+                project.sheet().labels.push_back({project.newId(), at, net, ""});
+                return {};
+            }};
+}
+
+Edit renameLabel(int id, std::string net) {
+    return {"name net " + net, [id, net](Project& project) -> Status {
+                Label* label = project.findLabel(id);
+                if (!label) return {};
+                if (!isIdentifier(net))
+                    return Error{ErrorCode::name, fmt::format("'{}' cannot name a net: use letters, digits and _", net), {}, net};
+                label->net = net;
+                return {};
+            }};
+}
+
+Edit renamePart(int id, std::string name) {
+    return {"rename " + name, [id, name](Project& project) -> Status {
+                Part* part = project.findPart(id);
+                if (!part || part->name == name) return {};
+                if (!isIdentifier(name))
+                    return Error{ErrorCode::name, fmt::format("'{}' cannot name a part: use letters, digits and _", name), part->name};
+                if (project.findPart(name))
+                    return Error{ErrorCode::name, fmt::format("there is another part called {}", name), part->name};
+                const std::string old = std::exchange(part->name, name) + ".";
+                for (Lane& lane : project.lanes)
+                    for (std::string& quantity : lane.quantities)
+                        if (quantity.starts_with(old)) quantity = name + "." + quantity.substr(old.size());
+                return {};
+            }};
+}
+
+Edit setValue(std::set<int> ids, std::string key, std::string text) {
+    std::string merge = "value " + key;
+    for (const int id : ids) merge += " " + std::to_string(id);
+    return {"set " + key, [ids = std::move(ids), key, text](Project& project) -> Status {
+                for (Part& part : project.sheet().parts)
+                    if (ids.contains(part.id)) part.values.set(key, text);
+                return {};
+            }, merge};
+}
+
+Edit climb(std::set<int> ids, int steps, const Catalogue& catalogue) {
+    return {steps > 0 ? "climb" : "descend", [ids = std::move(ids), steps, &catalogue](Project& project) -> Status {
+                for (Part& part : project.sheet().parts) {
+                    const PartKind* kind = catalogue.find(part.kind);
+                    if (!kind || !ids.contains(part.id)) continue;
+                    for (int rung = part.rung + steps; rung >= 0 && rung <= 4; rung += steps)
+                        if (kind->hasRung(rung)) { part.rung = rung; break; }
+                }
+                return {};
+            }};
+}
+
+Edit setRung(std::set<int> ids, int rung, const Catalogue& catalogue) {
+    return {fmt::format("rung {}", rung), [ids = std::move(ids), rung, &catalogue](Project& project) -> Status {
+                for (Part& part : project.sheet().parts) {
+                    const PartKind* kind = catalogue.find(part.kind);
+                    if (kind && ids.contains(part.id) && kind->hasRung(rung)) part.rung = rung;
+                }
+                return {};
+            }};
+}
+
+Edit setParameter(std::string name, Parameter parameter) {
+    const std::string label = "parameter " + parameter.name;
+    const std::string merge = "parameter " + name;
+    return {label, [name, parameter](Project& project) -> Status {
+                if (!isIdentifier(parameter.name) || parameter.name == "pi")
+                    return Error{ErrorCode::name, fmt::format("'{}' cannot name a parameter: use letters, digits and _", parameter.name), {}, {}, name};
+                if (!findUnit(parameter.unit))
+                    return Error{ErrorCode::unit, fmt::format("'{}' is not a unit", parameter.unit), {}, {}, parameter.name};
+                if (parameter.name != name && project.findParameter(parameter.name))
+                    return Error{ErrorCode::name, fmt::format("there is another parameter called {}", parameter.name), {}, {}, name};
+                if (Parameter* existing = project.findParameter(name)) *existing = parameter;
+                else project.parameters.push_back(parameter);
+                return {};
+            }, merge};
+}
+
+Edit removeParameter(std::string name) {
+    return {"remove parameter " + name, [name](Project& project) -> Status {
+                std::erase_if(project.parameters, [&](const Parameter& p) { return p.name == name; });
+                return {};
+            }};
+}
+
+Edit setPlan(std::string name, Plan plan) {
+    return {"plan " + plan.name, [name, plan](Project& project) -> Status {
+                for (Plan& existing : project.plans)
+                    if (existing.name == name) { existing = plan; return {}; }
+                project.plans.push_back(plan);
+                return {};
+            }, "plan " + name};
+}
+
+Edit setLanes(std::vector<Lane> lanes, std::string label) {
+    return {std::move(label), [lanes = std::move(lanes)](Project& project) -> Status {
+                project.lanes = lanes;
+                return {};
+            }};
+}
+
+Edit paste(Sheet clip, Point by, const Catalogue& catalogue, std::set<int>* added) {
+    return {"paste", [clip = std::move(clip), by, &catalogue, added](Project& project) -> Status {
+                Sheet& sheet = project.sheet();
+                std::set<int> ids;
+                for (Part part : clip.parts) {
+                    const PartKind* kind = catalogue.find(part.kind);
+                    if (!kind) continue;
+                    part.id = project.newId();
+                    part.at = part.at + by;
+                    if (project.findPart(part.name)) part.name = freeName(project, *kind);
+                    ids.insert(part.id);
+                    sheet.parts.push_back(std::move(part));
+                }
+                for (Wire wire : clip.wires) {
+                    wire.id = project.newId();
+                    for (Point& point : wire.points) point = point + by;
+                    ids.insert(wire.id);
+                    sheet.wires.push_back(std::move(wire));
+                }
+                for (Label label : clip.labels) {
+                    label.id = project.newId();
+                    label.at = label.at + by;
+                    ids.insert(label.id);
+                    sheet.labels.push_back(std::move(label));
+                }
+                if (added) *added = ids;
+                return {};
+            }};
+}
+
+Sheet copied(const Sheet& sheet, const std::set<int>& ids) {
+    Sheet clip;
+    const auto take = [&](const auto& from, auto& to) {
+        for (const auto& item : from)
+            if (ids.contains(item.id)) to.push_back(item);
+    };
+    take(sheet.parts, clip.parts);
+    take(sheet.wires, clip.wires);
+    take(sheet.labels, clip.labels);
+    return clip;
+}
+
+}  // namespace hedgerow::edits

@@ -1,0 +1,44 @@
+#pragma once
+// The edit commands: every change the interface and the command line can make to a project.
+
+#include <set>
+#include <string>
+#include <vector>
+
+#include "model/history.h"
+#include "model/part_kind.h"
+
+namespace hedgerow::edits {
+
+/// The first free name with the prefix of the kind: L1, L2, ...
+std::string freeName(const Project& project, const PartKind& kind);
+
+/// Places a part. An empty name gets a free one. A part with two pins that both lie on one straight run of a wire
+/// is spliced in: the wire between its pins goes.
+Edit place(Part part, const Catalogue& catalogue);
+/// Removes parts, wires and labels by id.
+Edit remove(std::set<int> ids);
+/// Moves parts, wires and labels; wires that hang on a moved pin follow, and a pin that leaves another pin or the
+/// middle of a wire takes a new wire along.
+Edit move(std::set<int> ids, Point by, const Catalogue& catalogue);
+/// Turns parts a quarter clockwise, or mirrors them, about their own origin, or about the middle of several.
+Edit turn(std::set<int> ids, const Catalogue& catalogue);
+Edit flip(std::set<int> ids, const Catalogue& catalogue);
+Edit addWire(std::vector<Point> points);
+Edit setLabel(Point at, std::string net);
+Edit renameLabel(int id, std::string net);
+Edit renamePart(int id, std::string name);
+Edit setValue(std::set<int> ids, std::string key, std::string text);
+/// Moves parts up or down their ladders, each to the next rung it has.
+Edit climb(std::set<int> ids, int steps, const Catalogue& catalogue);
+Edit setRung(std::set<int> ids, int rung, const Catalogue& catalogue);
+Edit setParameter(std::string name, Parameter parameter);
+Edit removeParameter(std::string name);
+Edit setPlan(std::string name, Plan plan);
+Edit setLanes(std::vector<Lane> lanes, std::string label);
+/// Adds copies of the given items, moved by `by`; parts get free names. The new ids are written to `added`.
+Edit paste(Sheet clip, Point by, const Catalogue& catalogue, std::set<int>* added = nullptr);
+/// The chosen items of a sheet, for the clipboard.
+Sheet copied(const Sheet& sheet, const std::set<int>& ids);
+
+}  // namespace hedgerow::edits

@@ -1,0 +1,148 @@
+#pragma once
+// The project as plain data: what is saved, what is edited, and nothing else.
+//
+// Invariants
+//  1. `id` is unique within a project over parts, wires and labels; it lives in memory only and is not saved.
+//  2. Every coordinate is a multiple of `gridStep`.
+//  3. A wire has at least two points; neighbouring points differ in exactly one coordinate.
+//  4. `extra` holds the JSON members this version does not know, as text of a JSON object ("" when none).
+
+#include <cstdint>
+#include <string>
+#include <string_view>
+#include <utility>
+#include <vector>
+
+namespace hedgerow {
+
+inline constexpr int gridStep = 8;
+
+struct Point {
+    int x = 0;
+    int y = 0;
+    friend bool operator==(const Point&, const Point&) = default;
+    friend auto operator<=>(const Point&, const Point&) = default;
+    Point operator+(Point other) const { return {x + other.x, y + other.y}; }
+    Point operator-(Point other) const { return {x - other.x, y - other.y}; }
+};
+
+/// Rounds to the nearest grid point.
+Point snapped(double x, double y);
+
+/// A part's values as the user typed them, by parameter key, in the order they were set.
+class TypedValues {
+public:
+    /// The typed text, or nullptr when the default holds.
+    const std::string* find(std::string_view key) const;
+    /// Sets a text; an empty one removes the key, so that the default holds again.
+    void set(std::string_view key, std::string text);
+    const std::vector<std::pair<std::string, std::string>>& all() const { return all_; }
+    friend bool operator==(const TypedValues&, const TypedValues&) = default;
+
+private:
+    std::vector<std::pair<std::string, std::string>> all_;
+};
+
+struct Part {
+    int id = 0;
+    std::string name;
+    std::string kind;     ///< identifier of a PartKind
+    Point at;             ///< where the origin of the symbol stands
+    int turn = 0;         ///< quarter turns clockwise, 0 to 3
+    bool flip = false;    ///< mirrored left to right before turning
+    int rung = 1;
+    TypedValues values;   ///< of all rungs; a rung keeps its own while another is in force
+    std::string extra;
+    friend bool operator==(const Part&, const Part&) = default;
+
+    /// Where a point of the symbol lies on the sheet.
+    Point toSheet(Point local) const;
+};
+
+struct Wire {
+    int id = 0;
+    std::vector<Point> points;
+    std::string extra;
+    friend bool operator==(const Wire&, const Wire&) = default;
+};
+
+/// A net name set at a point of a wire or a pin. Equal names join.
+struct Label {
+    int id = 0;
+    Point at;
+    std::string net;
+    std::string extra;
+    friend bool operator==(const Label&, const Label&) = default;
+};
+
+struct Sheet {
+    std::string name = "main";
+    std::vector<Part> parts;
+    std::vector<Wire> wires;
+    std::vector<Label> labels;
+    std::string extra;
+    friend bool operator==(const Sheet&, const Sheet&) = default;
+};
+
+struct Parameter {
+    std::string name;
+    std::string value;  ///< as typed
+    std::string unit;
+    std::string note;
+    std::string extra;
+    friend bool operator==(const Parameter&, const Parameter&) = default;
+};
+
+/// The events of a run on the time axis.
+struct Scene {
+    std::string name = "steady";
+    std::string extra;
+    friend bool operator==(const Scene&, const Scene&) = default;
+};
+
+/// How a run is solved.
+struct Plan {
+    std::string name = "look";
+    std::string end = "20m";
+    std::string engine = "exact";
+    std::string tolerance = "1e-4";  ///< deviation of the stored straight lines, relative to the local swing of a trace
+    std::string extra;
+    friend bool operator==(const Plan&, const Plan&) = default;
+};
+
+/// One strip of the timeline. Its unit is that of its quantities.
+struct Lane {
+    std::vector<std::string> quantities;
+    int height = 96;  ///< in pixels at scale 1
+    std::string extra;
+    friend bool operator==(const Lane&, const Lane&) = default;
+};
+
+struct Project {
+    std::string title;
+    std::string description;
+    std::vector<Sheet> sheets = std::vector<Sheet>(1);
+    std::vector<Parameter> parameters;
+    std::vector<Scene> scenes = std::vector<Scene>(1);
+    std::vector<Plan> plans = std::vector<Plan>(1);
+    std::vector<Lane> lanes;
+    std::string extra;
+    int lastId = 0;
+    friend bool operator==(const Project&, const Project&) = default;
+
+    int newId() { return ++lastId; }
+    Sheet& sheet() { return sheets.front(); }
+    const Sheet& sheet() const { return sheets.front(); }
+    const Part* findPart(int id) const;
+    Part* findPart(int id);
+    const Part* findPart(std::string_view name) const;
+    const Wire* findWire(int id) const;
+    Wire* findWire(int id);
+    Label* findLabel(int id);
+    const Label* findLabel(int id) const;
+    const Scene* findScene(std::string_view name) const;
+    const Plan* findPlan(std::string_view name) const;
+    Parameter* findParameter(std::string_view name);
+};
+
+}  // namespace hedgerow

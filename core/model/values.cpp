@@ -1,0 +1,184 @@
+#include "model/values.h"
+
+#include <algorithm>
+#include <cmath>
+
+#include <fmt/format.h>
+
+#include "base/text.h"
+
+namespace hedgerow {
+
+ParameterTable::ParameterTable(const std::vector<Parameter>& parameters) {
+    for (const Parameter& parameter : parameters)
+        if (!parameters_.emplace(parameter.name, parameter).second) duplicates_.push_back(parameter.name);
+}
+
+Result<Quantity> ParameterTable::value(std::string_view name) const {
+    std::vector<std::string> path;
+    return resolve(name, path);
+}
+
+ParameterLookup ParameterTable::lookup() const {
+    return [this](std::string_view name) { return value(name); };
+}
+
+std::vector<Error> ParameterTable::errors() const {
+    std::vector<Error> found;
+    for (const std::string& name : duplicates_)
+        found.push_back({ErrorCode::name, fmt::format("the parameter {} is defined twice", name), {}, {}, name});
+    for (const auto& [name, parameter] : parameters_) {
+        auto result = value(name);
+        if (result) continue;
+        Error error = result.error();
+        error.field = name;
+        found.push_back(std::move(error));
+    }
+    return found;
+}
+
+Result<Quantity> ParameterTable::resolve(std::string_view name, std::vector<std::string>& path) const {
+    if (const auto known = known_.find(name); known != known_.end()) return known->second;
+    const auto found = parameters_.find(name);
+    if (found == parameters_.end())
+        return Error{ErrorCode::name, fmt::format("there is no parameter '{}'", name), {}, {}, std::string(name)};
+    const auto again = std::find(path.begin(), path.end(), name);
+    if (again != path.end()) {
+        std::vector<std::string> cycle(again, path.end());
+        cycle.emplace_back(name);
+        return Error{ErrorCode::name, fmt::format("parameters define each other in a circle: {}", joined(cycle, " → "))};
+    }
+    path.emplace_back(name);
+    const Parameter& parameter = found->second;
+    const auto unit = findUnit(parameter.unit);
+    if (!unit) return Error{ErrorCode::unit, fmt::format("parameter {}: '{}' is not a unit", name, parameter.unit)};
+    const ParameterLookup inner = [this, &path](std::string_view other) { return resolve(other, path); };
+    auto number = evaluateField(parameter.value, *unit, inner);
+    path.pop_back();
+    if (!number) {
+        Error error = number.error();
+        if (path.empty() && !error.message.starts_with("parameter")) error.message = fmt::format("parameter {}: {}", name, error.message);
+        return error;
+    }
+    const Quantity quantity{*number, unit->dimension};
+    known_.emplace(name, quantity);
+    return quantity;
+}
+
+namespace {
+
+Error about(Error error, const Part& part, const ParameterKind& parameter) {
+    error.part = part.name;
+    error.field = parameter.key;
+    error.message = fmt::format("{}: {}: {}", part.name, parameter.label, error.message);
+    return error;
+}
+
+std::string rangeText(const ParameterKind& p) {
+    const bool low = std::isfinite(p.least), high = std::isfinite(p.most);
+    const std::string least = formatQuantity(p.least, p.unit), most = formatQuantity(p.most, p.unit);
+    if (low && high) return fmt::format("{} {} and at most {}", p.aboveLeast ? "above" : "at least", least, most);
+    if (low) return fmt::format("{} {}", p.aboveLeast ? "above" : "at least", least);
+    return fmt::format("at most {}", most);
+}
+
+Result<double> checkedValue(const std::string& text, const ParameterKind& parameter, const ParameterLookup& lookup) {
+    const Unit unit = findUnit(parameter.unit).value_or(Unit{});
+    auto value = evaluateField(text, unit, lookup);
+    if (!value) return value;
+    const bool low = parameter.aboveLeast ? *value <= parameter.least : *value < parameter.least;
+    if (low || *value > parameter.most)
+        return Error{ErrorCode::range, fmt::format("{} is out of range, it must be {}", formatQuantity(*value, parameter.unit), rangeText(parameter))};
+    return value;
+}
+
+}  // namespace
+
+Result<double> partValue(const Part& part, const PartKind& kind, std::string_view key, const ParameterLookup& lookup) {
+    const ParameterKind& parameter = *kind.findParameter(key);
+    const std::string* typed = part.values.find(key);
+    const std::string& text = typed ? *typed : parameter.standard;
+    if (text.empty()) return about({ErrorCode::range, "a value is needed"}, part, parameter);
+    auto value = checkedValue(text, parameter, lookup);
+    if (!value) return about(value.error(), part, parameter);
+    return value;
+}
+
+Result<std::string> partChoice(const Part& part, const PartKind& kind, std::string_view key) {
+    const ParameterKind& parameter = *kind.findParameter(key);
+    const std::string* typed = part.values.find(key);
+    const std::string& word = typed ? *typed : parameter.standard;
+    if (std::find(parameter.choices.begin(), parameter.choices.end(), word) == parameter.choices.end())
+        return about({ErrorCode::range, fmt::format("'{}' is not one of {}", word, listed(parameter.choices))}, part, parameter);
+    return word;
+}
+
+namespace {
+
+/// Splits at blanks, but keeps "10 mH" together: a unit-like word after a number belongs to it.
+std::vector<std::string> entryWords(std::string_view typed, const PartKind& kind) {
+    std::vector<std::string> merged;
+    for (std::string& word : words(typed)) {
+        const bool afterNumber = !merged.empty() && evaluate(merged.back(), [](std::string_view) { return Quantity{1, {}}; });
+        const bool unitLike = afterNumber && !isdigit(static_cast<unsigned char>(word.front())) && !kind.findParameter(word) &&
+                              !isIdentifier(merged.back()) && evaluate("1 " + word);
+        if (unitLike) merged.back() += " " + word;
+        else merged.push_back(std::move(word));
+    }
+    return merged;
+}
+
+Status takeValue(Entry& entry, const ParameterKind& parameter, const std::string& text, const ParameterLookup& lookup) {
+    std::string shown;
+    if (!parameter.choices.empty()) {
+        if (std::find(parameter.choices.begin(), parameter.choices.end(), text) == parameter.choices.end())
+            return Error{ErrorCode::range, fmt::format("{}: '{}' is not one of {}", parameter.label, text, listed(parameter.choices)), {}, {}, parameter.key};
+        shown = text;
+    } else {
+        auto value = checkedValue(text, parameter, lookup);
+        if (!value) {
+            Error error = value.error();
+            error.field = parameter.key;
+            error.message = parameter.label + ": " + error.message;
+            return error;
+        }
+        shown = formatQuantity(*value, parameter.unit);
+    }
+    entry.values.set(parameter.key, text);
+    entry.understood += (entry.understood.empty() ? "" : ", ") + (parameter.shownOnSheet ? shown : parameter.label + " " + shown);
+    return {};
+}
+
+}  // namespace
+
+Result<Entry> readEntryValues(std::string_view typed, const PartKind& kind, const ParameterLookup& lookup) {
+    Entry entry;
+    entry.kind = &kind;
+    const std::vector<std::string> given = entryWords(typed, kind);
+    std::size_t position = 0;
+    for (std::size_t i = 0; i < given.size(); ++i) {
+        const ParameterKind* parameter = kind.findParameter(given[i]);
+        if (parameter) {
+            if (i + 1 >= given.size())
+                return Error{ErrorCode::syntax, fmt::format("{} needs a value after it", parameter->label), {}, {}, parameter->key};
+            if (auto taken = takeValue(entry, *parameter, given[++i], lookup); !taken) return taken.error();
+            continue;
+        }
+        while (position < kind.parameters.size() && !kind.parameters[position].shownOnSheet) ++position;
+        if (position >= kind.parameters.size())
+            return Error{ErrorCode::name, fmt::format("{} has no value '{}'", kind.title, given[i])};
+        if (auto taken = takeValue(entry, kind.parameters[position++], given[i], lookup); !taken) return taken.error();
+    }
+    return entry;
+}
+
+Result<Entry> readEntry(std::string_view typed, const Catalogue& catalogue, const ParameterLookup& lookup) {
+    const std::string_view line = trimmed(typed);
+    const std::size_t blank = line.find(' ');
+    const std::string_view word = line.substr(0, blank);
+    const auto matches = catalogue.search(word);
+    if (word.empty() || matches.empty()) return Error{ErrorCode::name, fmt::format("no part is called '{}'", word)};
+    return readEntryValues(blank == std::string_view::npos ? "" : line.substr(blank), *matches.front(), lookup);
+}
+
+}  // namespace hedgerow

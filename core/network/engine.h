@@ -1,0 +1,84 @@
+#pragma once
+// What every engine offers, and where runs are written to.
+
+#include <map>
+#include <memory>
+#include <optional>
+#include <span>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "base/cancel.h"
+#include "base/result.h"
+#include "network/network.h"
+
+namespace hedgerow {
+
+/// How a run is to be solved.
+struct RunRequest {
+    Tick end = 0;
+    double traceTolerance = 1e-4;  ///< of the stored straight lines, relative to the local swing
+};
+
+/// Receives a run. All calls come from the thread of the engine.
+///
+/// A row holds unknownCount() unknowns, then signalCount signals, then one 0/1 per switching element (in the order of
+/// Network::elements, elements with one segment left out). Rows come in order of time; two rows of one instant are the
+/// values before and after a jump. Between rows a straight line is the trace.
+class RunSink {
+public:
+    virtual ~RunSink() = default;
+    /// Returns false when there is no room for more: the engine then stops with RunEnd::memory.
+    virtual bool append(Tick t, std::span<const double> row) = 0;
+    virtual void progress(Tick t) = 0;
+};
+
+enum class RunEnd { finished, stopped, memory, failed };
+std::string_view describe(RunEnd end);
+
+/// How a run went.
+struct RunSummary {
+    RunEnd end = RunEnd::failed;
+    std::optional<Error> error;  ///< set when it failed
+    Tick reached = 0;            ///< simulated time
+    std::string engine;
+    /// In the order of the interface: events, gate edges, located crossings, configurations, products, descents,
+    /// stored points, ...
+    std::vector<std::pair<std::string, std::int64_t>> counters;
+    /// Wall-clock seconds by kind of work: configurations, propagation, events, storing; and "total".
+    std::vector<std::pair<std::string, double>> seconds;
+    std::map<std::string, std::int64_t> eventsByPart;
+
+    std::int64_t counter(std::string_view name) const;
+    double second(std::string_view name) const;
+    /// One line: why it ended, how far it came, how long it took.
+    std::string brief() const;
+    /// Several lines, with all counters and timings.
+    std::string full() const;
+};
+
+class Engine {
+public:
+    virtual ~Engine() = default;
+    virtual std::string_view name() const = 0;
+    /// What stands in the way of solving this network with this engine, if anything.
+    virtual Status accepts(const Network& network) const = 0;
+    /// Solves. Never throws; a failure is in the summary.
+    virtual RunSummary run(const Network& network, const RunRequest& request, RunSink& sink, const CancelToken& cancel) const = 0;
+};
+
+/// The engines of this build, by name.
+using EngineList = std::vector<std::unique_ptr<Engine>>;
+
+/// The order of the columns of a row (see RunSink).
+struct RowLayout {
+    explicit RowLayout(const Network& network);
+    int unknowns = 0;
+    int signals = 0;
+    std::vector<int> switching;            ///< indices of the elements with several segments
+    std::vector<int> columnOfElement;      ///< -1 for the others
+    int columns() const { return unknowns + signals + static_cast<int>(switching.size()); }
+};
+
+}  // namespace hedgerow

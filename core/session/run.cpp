@@ -1,0 +1,133 @@
+#include "session/run.h"
+
+#include <fmt/format.h>
+
+#include "model/values.h"
+#include "session/registry.h"
+#include "session/version.h"
+
+namespace hedgerow {
+
+namespace {
+
+/// A field of a plan in SI; the error names the plan and the field.
+Result<double> planValue(const Plan& plan, std::string_view field, const std::string& text, std::string_view unit, const ParameterTable& parameters,
+                         double above, double most) {
+    auto value = evaluateField(text, *findUnit(unit), parameters.lookup());
+    std::optional<Error> error;
+    if (!value) error = value.error();
+    else if (!(*value > above) || *value > most)
+        error = Error{ErrorCode::range, fmt::format("{} is out of range, it must be above {} and at most {}", formatQuantity(*value, unit),
+                                                    formatQuantity(above, unit), formatQuantity(most, unit))};
+    if (!error) return value;
+    error->field = std::string(field);
+    error->message = fmt::format("plan {}: {}: {}", plan.name, field, error->message);
+    return *error;
+}
+
+Result<std::shared_ptr<const Project>> withParameters(std::shared_ptr<const Project> project, const RunSettings& settings) {
+    if (settings.parameters.empty()) return project;
+    auto changed = std::make_shared<Project>(*project);
+    for (const auto& [name, text] : settings.parameters) {
+        Parameter* parameter = changed->findParameter(name);
+        if (!parameter) return Error{ErrorCode::name, fmt::format("the project has no parameter '{}'", name), {}, {}, name};
+        parameter->value = text;
+    }
+    return std::shared_ptr<const Project>(std::move(changed));
+}
+
+}  // namespace
+
+Result<std::shared_ptr<Run>> Run::prepare(std::shared_ptr<const Project> original, const RunSettings& settings) {
+    auto project = withParameters(std::move(original), settings);
+    if (!project) return project.error();
+    const Plan* plan = settings.plan.empty() ? &(*project)->plans.front() : (*project)->findPlan(settings.plan);
+    if (!plan) return Error{ErrorCode::name, fmt::format("the project has no plan '{}'", settings.plan), {}, {}, "plan"};
+    const Scene* scene = settings.scene.empty() ? &(*project)->scenes.front() : (*project)->findScene(settings.scene);
+    if (!scene) return Error{ErrorCode::name, fmt::format("the project has no scene '{}'", settings.scene), {}, {}, "scene"};
+    const Engine* engine = findEngine(plan->engine);
+    if (!engine) return Error{ErrorCode::name, fmt::format("plan {}: there is no engine '{}'", plan->name, plan->engine), {}, {}, "engine"};
+
+    const ParameterTable parameters((*project)->parameters);
+    auto end = planValue(*plan, "end", settings.end.empty() ? plan->end : settings.end, "s", parameters, 0.0, longestRunSeconds);
+    if (!end) return end.error();
+    auto tolerance = planValue(*plan, "tolerance", plan->tolerance, "", parameters, 0.0, 0.1);
+    if (!tolerance) return tolerance.error();
+    auto elaboration = elaborate(**project, partLibrary());
+    if (!elaboration) return elaboration.error();
+    if (auto accepted = engine->accepts(elaboration->network); !accepted) return accepted.error();
+
+    std::shared_ptr<Run> run(new Run(std::move(*elaboration)));
+    run->project_ = *project;
+    run->engine_ = engine;
+    run->request_ = {toTicks(*end), *tolerance};
+    run->plan_ = plan->name;
+    run->scene_ = scene->name;
+    run->store_ = std::make_shared<TraceStore>(static_cast<std::size_t>(run->layout_.columns()), settings.memoryLimit);
+    return run;
+}
+
+void Run::execute() { summary_ = engine_->run(elaboration_.network, request_, *store_, cancel_); }
+
+std::int64_t Run::expectedEdges() const {
+    constexpr int counted = 2000;
+    const Network& network = elaboration_.network;
+    std::vector<double> signals(static_cast<std::size_t>(network.signalCount), 0.0), inputs, outputs;
+    const auto inputsOf = [&](const SignalConnection& c) -> std::vector<double>& {
+        inputs.clear();
+        for (const int s : c.inputs) inputs.push_back(s < 0 ? 0.0 : signals[static_cast<std::size_t>(s)]);
+        return inputs;
+    };
+    for (const SignalConnection& c : network.signalBlocks) {
+        outputs.assign(c.outputs.size(), 0.0);
+        c.block->evaluate(0, inputsOf(c), outputs);
+        for (std::size_t i = 0; i < outputs.size(); ++i)
+            if (c.outputs[i] >= 0) signals[static_cast<std::size_t>(c.outputs[i])] = outputs[i];
+    }
+    Tick t = 0;
+    for (int n = 0; n < counted; ++n) {
+        Tick next = neverTick;
+        for (const auto& source : network.sources) next = std::min(next, source->nextBreak(t));
+        for (const SignalConnection& c : network.signalBlocks) next = std::min(next, c.block->nextInstant(t, inputsOf(c)));
+        if (next >= request_.end) return n;
+        t = next;
+    }
+    return static_cast<std::int64_t>(counted * (static_cast<double>(request_.end) / static_cast<double>(t)));
+}
+
+std::unique_ptr<Trace> Run::trace(std::string_view quantity) const {
+    const QuantityInfo* info = elaboration_.network.findQuantity(quantity);
+    if (!info) return nullptr;
+    auto trace = std::make_unique<Trace>(store_, *info, layout_);
+    trace->update();
+    return trace;
+}
+
+std::vector<std::string> Run::quantityNames() const {
+    std::vector<std::string> names;
+    for (const QuantityInfo& quantity : elaboration_.network.quantities) names.push_back(quantity.name);
+    return names;
+}
+
+std::vector<std::pair<std::string, std::string>> Run::provenance() const {
+    return {{"program", fmt::format("Hedgerow {}", version)}, {"project", project_->title}, {"scene", scene_}, {"plan", plan_},
+            {"engine", std::string(engine_->name())}, {"trace tolerance", fmt::format("{}", request_.traceTolerance)}, {"ended", summary_.brief()}};
+}
+
+Status exportRun(const Run& run, std::string_view format, const std::filesystem::path& path, const std::vector<std::string>& quantities) {
+    const TraceFormat* writer = findTraceFormat(format);
+    if (!writer) return Error{ErrorCode::name, fmt::format("there is no format '{}'", format)};
+    std::vector<std::unique_ptr<Trace>> traces;
+    TraceTable table;
+    for (const std::string& name : quantities.empty() ? run.quantityNames() : quantities) {
+        auto trace = run.trace(name);
+        if (!trace) return Error{ErrorCode::name, fmt::format("the run has no quantity '{}'", name), {}, {}, name};
+        table.traces.push_back(trace.get());
+        traces.push_back(std::move(trace));
+    }
+    if (table.traces.empty()) return Error{ErrorCode::name, "the run has no quantities to write"};
+    table.provenance = run.provenance();
+    return writer->write(table, path);
+}
+
+}  // namespace hedgerow

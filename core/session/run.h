@@ -1,0 +1,72 @@
+#pragma once
+// One run from project to traces: what the application and the command line share.
+
+#include <filesystem>
+#include <memory>
+#include <string>
+#include <utility>
+#include <vector>
+
+#include "base/cancel.h"
+#include "model/project.h"
+#include "network/elaborate.h"
+#include "network/engine.h"
+#include "traces/trace.h"
+#include "traces/trace_store.h"
+
+namespace hedgerow {
+
+/// What to run and how, where it differs from the project.
+struct RunSettings {
+    std::string scene;  ///< "" for the first
+    std::string plan;   ///< "" for the first
+    std::string end;    ///< typed, "" for the plan's
+    std::vector<std::pair<std::string, std::string>> parameters;  ///< project parameters set for this run
+    std::size_t memoryLimit = std::size_t{4} << 30;
+};
+
+/// A run with everything that made it. prepare() fills it, execute() solves it; the traces may be read meanwhile.
+class Run {
+public:
+    /// Checks, elaborates and sets up; errors name parts, nets and fields.
+    static Result<std::shared_ptr<Run>> prepare(std::shared_ptr<const Project> project, const RunSettings& settings = {});
+
+    /// Solves in the calling thread; call once. The summary is complete when it returns.
+    void execute();
+    void cancel() const { cancel_.cancel(); }
+
+    const Project& project() const { return *project_; }
+    std::shared_ptr<const Project> sharedProject() const { return project_; }
+    const Elaboration& elaboration() const { return elaboration_; }
+    const RowLayout& layout() const { return layout_; }
+    const TraceStore& store() const { return *store_; }
+    Tick end() const { return request_.end; }
+    const std::string& plan() const { return plan_; }
+    const std::string& scene() const { return scene_; }
+    const RunSummary& summary() const { return summary_; }
+    /// Gate edges and source breaks in the whole run, by counting the first ones; -1 when there are none to count.
+    std::int64_t expectedEdges() const;
+
+    /// A reader of one quantity, or nullptr when the run has none of this name.
+    std::unique_ptr<Trace> trace(std::string_view quantity) const;
+    std::vector<std::string> quantityNames() const;
+    std::vector<std::pair<std::string, std::string>> provenance() const;
+
+private:
+    Run(Elaboration elaboration) : elaboration_(std::move(elaboration)), layout_(elaboration_.network) {}
+
+    std::shared_ptr<const Project> project_;
+    Elaboration elaboration_;
+    RowLayout layout_;
+    const Engine* engine_ = nullptr;
+    RunRequest request_;
+    std::string plan_, scene_;
+    CancelToken cancel_;
+    std::shared_ptr<TraceStore> store_;
+    RunSummary summary_;
+};
+
+/// Writes the named quantities of a finished run; all of them when none are named.
+Status exportRun(const Run& run, std::string_view format, const std::filesystem::path& path, const std::vector<std::string>& quantities = {});
+
+}  // namespace hedgerow

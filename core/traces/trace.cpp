@@ -1,0 +1,170 @@
+#include "traces/trace.h"
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+
+namespace hedgerow {
+
+namespace {
+constexpr double infinity = std::numeric_limits<double>::infinity();
+}
+
+Trace::Trace(std::shared_ptr<const TraceStore> store, const QuantityInfo& quantity, const RowLayout& layout)
+    : store_(std::move(store)), name_(quantity.name), unit_(quantity.unit),
+      logic_(quantity.sort == QuantityInfo::Sort::conducting || (quantity.sort == QuantityInfo::Sort::signal && quantity.unit.empty())) {
+    const auto columns = [](const Terms& terms) {
+        Form result;
+        for (const auto& [column, factor] : terms) result.emplace_back(static_cast<std::size_t>(column), factor);
+        return result;
+    };
+    switch (quantity.sort) {
+        case QuantityInfo::Sort::product:
+            b_ = columns(quantity.b);
+            [[fallthrough]];
+        case QuantityInfo::Sort::linear:
+            a_ = columns(quantity.a);
+            break;
+        case QuantityInfo::Sort::signal:
+            a_ = {{static_cast<std::size_t>(layout.unknowns + quantity.index), 1.0}};
+            break;
+        case QuantityInfo::Sort::conducting:
+            a_ = {{static_cast<std::size_t>(layout.columnOfElement[static_cast<std::size_t>(quantity.index)]), 1.0}};
+            break;
+    }
+}
+
+void Trace::update() {
+    const std::size_t now = store_->count();
+    if (now == size_) return;
+    chunks_ = store_->chunks();
+    size_ = now;
+    // A block is complete when the point after its last one is known: the lines need both ends.
+    if (levels_.empty()) levels_.emplace_back();
+    for (std::size_t j = levels_[0].size(); (j + 1) * fan < size_; ++j) {
+        Block sum{infinity, -infinity, 0, 0};
+        addPoints(j * fan, (j + 1) * fan, sum);
+        levels_[0].push_back(sum);
+    }
+    for (std::size_t level = 1; levels_[level - 1].size() >= fan; ++level) {
+        if (levels_.size() <= level) levels_.emplace_back();
+        const auto& below = levels_[level - 1];
+        for (std::size_t j = levels_[level].size(); (j + 1) * fan <= below.size(); ++j) {
+            Block sum = below[j * fan];
+            for (std::size_t k = 1; k < fan; ++k) {
+                const Block& part = below[j * fan + k];
+                sum = {std::min(sum.min, part.min), std::max(sum.max, part.max), sum.integral + part.integral, sum.squares + part.squares};
+            }
+            levels_[level].push_back(sum);
+        }
+    }
+}
+
+std::size_t Trace::firstAtOrAfter(Tick t) const {
+    std::size_t low = 0, high = size_;
+    while (low < high) {
+        const std::size_t middle = (low + high) / 2;
+        if (time(middle) < t) low = middle + 1;
+        else high = middle;
+    }
+    return low;
+}
+
+/// On the line from point i to point i + 1.
+double Trace::between(Tick t, std::size_t i) const {
+    const Tick t0 = time(i), t1 = time(i + 1);
+    if (t1 == t0 || t <= t0) return value(i);
+    const double part = static_cast<double>(t - t0) / static_cast<double>(t1 - t0);
+    const auto mix = [&](const Form& terms) { return (1 - part) * form(terms, i) + part * form(terms, i + 1); };
+    return mix(a_) * (b_.empty() ? 1.0 : mix(b_));
+}
+
+std::optional<double> Trace::at(Tick t) const {
+    if (size_ == 0 || t < time(0) || t > time(size_ - 1)) return {};
+    const std::size_t after = firstAtOrAfter(t + 1);
+    if (after == 0) return value(0);
+    if (after == size_ || time(after - 1) == t) return value(after - 1);
+    return between(t, after - 1);
+}
+
+/// Integrals over part of the line from point i, by three-point Gauss quadrature: exact for products of two lines and
+/// their squares (degree 4 of the 5 it integrates).
+void Trace::addLine(std::size_t i, Tick from, Tick to, Block& sum) const {
+    const Tick t0 = time(i), t1 = time(i + 1);
+    if (to <= from || t1 <= t0) return;
+    static constexpr double nodes[3] = {0.1127016653792583, 0.5, 0.8872983346207417};
+    static constexpr double weights[3] = {5.0 / 18, 8.0 / 18, 5.0 / 18};
+    const double length = toSeconds(to - from), whole = static_cast<double>(t1 - t0);
+    const double start = static_cast<double>(from - t0) / whole, span = static_cast<double>(to - from) / whole;
+    const double a0 = form(a_, i), a1 = form(a_, i + 1);
+    const double b0 = b_.empty() ? 1 : form(b_, i), b1 = b_.empty() ? 1 : form(b_, i + 1);
+    for (int k = 0; k < 3; ++k) {
+        const double part = start + span * nodes[k];
+        const double v = (a0 + part * (a1 - a0)) * (b0 + part * (b1 - b0));
+        sum.integral += weights[k] * v * length;
+        sum.squares += weights[k] * v * v * length;
+    }
+}
+
+void Trace::addPoints(std::size_t first, std::size_t last, Block& sum) const {
+    for (std::size_t i = first; i < last; ++i) {
+        const double v = value(i);
+        sum.min = std::min(sum.min, v);
+        sum.max = std::max(sum.max, v);
+        if (i + 1 < size_) addLine(i, time(i), time(i + 1), sum);
+    }
+}
+
+/// Points [first, last) and the lines that start at them, from as few blocks as possible.
+void Trace::collect(std::size_t first, std::size_t last, Block& sum) const {
+    while (first < last) {
+        std::size_t span = 1, level = 0;
+        const Block* block = nullptr;
+        for (std::size_t candidate = fan; level < levels_.size(); candidate *= fan, ++level) {
+            if (first % candidate != 0 || first + candidate > last || first / candidate >= levels_[level].size()) break;
+            block = &levels_[level][first / candidate];
+            span = candidate;
+        }
+        if (block) {
+            sum = {std::min(sum.min, block->min), std::max(sum.max, block->max), sum.integral + block->integral, sum.squares + block->squares};
+        } else {
+            addPoints(first, first + 1, sum);
+        }
+        first += span;
+    }
+}
+
+std::pair<double, double> Trace::range(std::size_t first, std::size_t last) const {
+    Block sum{infinity, -infinity, 0, 0};
+    collect(first, last, sum);
+    return {sum.min, sum.max};
+}
+
+std::optional<Measures> Trace::measure(Tick from, Tick to) const {
+    if (size_ == 0) return {};
+    from = std::max(from, time(0));
+    to = std::min(to, time(size_ - 1));
+    if (from >= to) return {};
+    const std::size_t first = firstAtOrAfter(from);        // first point inside
+    const std::size_t last = firstAtOrAfter(to + 1);       // one past the last point inside
+    Block sum{infinity, -infinity, 0, 0};
+    const auto include = [&](double v) { sum.min = std::min(sum.min, v), sum.max = std::max(sum.max, v); };
+    if (first > 0 && time(first) > from) {
+        include(between(from, first - 1));
+        addLine(first - 1, from, std::min(to, time(first)), sum);
+    }
+    if (first < last) {
+        collect(first, last - 1, sum);
+        include(value(last - 1));
+        if (last < size_ && time(last - 1) < to) {
+            addLine(last - 1, time(last - 1), to, sum);
+            include(between(to, last - 1));
+        }
+    } else if (first > 0) {
+        include(between(to, first - 1));
+    }
+    const double length = toSeconds(to - from);
+    return Measures{sum.min, sum.max, sum.integral / length, std::sqrt(std::max(0.0, sum.squares / length))};
+}
+
+}  // namespace hedgerow

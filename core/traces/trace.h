@@ -1,0 +1,73 @@
+#pragma once
+// One quantity of a run over time: values, envelopes for drawing, and measures, at a cost that does not grow with the
+// length of the run.
+
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "traces/trace_store.h"
+
+namespace hedgerow {
+
+/// What is read off a window of a trace. Mean and RMS are integrals over the stored straight lines, exact for them.
+struct Measures {
+    double min = 0, max = 0, mean = 0, rms = 0;
+    double peakToPeak() const { return max - min; }
+};
+
+/// Reads a quantity from a store that may still grow. For one reading thread; update() takes in new points.
+class Trace {
+public:
+    Trace(std::shared_ptr<const TraceStore> store, const QuantityInfo& quantity, const RowLayout& layout);
+
+    const std::string& name() const { return name_; }
+    const std::string& unit() const { return unit_; }
+    /// True for gates and conducting states: values 0 and 1, drawn as steps.
+    bool logic() const { return logic_; }
+
+    /// Takes in what was stored since the last call.
+    void update();
+    std::size_t size() const { return size_; }
+    Tick time(std::size_t i) const { return chunk(i).times[i % TraceStore::chunkPoints]; }
+    double value(std::size_t i) const { return form(a_, i) * (b_.empty() ? 1.0 : form(b_, i)); }
+    /// The first point at or after `t`; size() when none.
+    std::size_t firstAtOrAfter(Tick t) const;
+    /// The value at an instant; at a jump the one after it. Nothing outside the recorded time.
+    std::optional<double> at(Tick t) const;
+    /// Least and greatest value of the points [first, last). @pre first < last <= size()
+    std::pair<double, double> range(std::size_t first, std::size_t last) const;
+    /// Over [from, to], cut to the recorded time; nothing when that is empty.
+    std::optional<Measures> measure(Tick from, Tick to) const;
+
+private:
+    /// Eight points, or eight blocks of the level below, and the lines that start at them.
+    struct Block {
+        double min, max, integral, squares;
+    };
+    static constexpr std::size_t fan = 8;
+    using Form = std::vector<std::pair<std::size_t, double>>;  ///< column, factor
+
+    const TraceStore::Chunk& chunk(std::size_t i) const { return *chunks_[i / TraceStore::chunkPoints]; }
+    double form(const Form& terms, std::size_t i) const {
+        const TraceStore::Chunk& c = chunk(i);
+        double sum = 0;
+        for (const auto& [column, factor] : terms) sum += factor * c.values[column * TraceStore::chunkPoints + i % TraceStore::chunkPoints];
+        return sum;
+    }
+    double between(Tick t, std::size_t i) const;
+    void addLine(std::size_t i, Tick from, Tick to, Block& sum) const;
+    void addPoints(std::size_t first, std::size_t last, Block& sum) const;
+    void collect(std::size_t first, std::size_t last, Block& sum) const;
+
+    std::shared_ptr<const TraceStore> store_;
+    std::string name_, unit_;
+    bool logic_;
+    Form a_, b_;
+    TraceStore::Chunks chunks_;
+    std::size_t size_ = 0;
+    std::vector<std::vector<Block>> levels_;
+};
+
+}  // namespace hedgerow

@@ -1,0 +1,107 @@
+#include <algorithm>
+
+#include "model/nets.h"
+#include "model/part_kind.h"
+#include "model/route.h"
+#include "session/registry.h"
+
+using namespace hedgerow;
+
+namespace {
+
+const Catalogue& catalogue() { return partLibrary().catalogue(); }
+
+Part part(int id, const std::string& kind, const std::string& name, Point at, int turn = 0) {
+    Part p;
+    p.id = id;
+    p.kind = kind;
+    p.name = name;
+    p.at = at;
+    p.turn = turn;
+    return p;
+}
+
+bool rightAngled(const std::vector<Point>& way) {
+    for (std::size_t i = 0; i + 1 < way.size(); ++i)
+        if ((way[i].x != way[i + 1].x) == (way[i].y != way[i + 1].y)) return false;
+    return true;
+}
+
+}  // namespace
+
+TEST(Parts, TurnAndFlipMoveThePins) {
+    Part p = part(1, "resistor", "R1", {100, 200});
+    EXPECT_EQ(p.toSheet({8, -32}), (Point{108, 168}));
+    p.turn = 1;  // clockwise: what was above is now to the right
+    EXPECT_EQ(p.toSheet({0, -32}), (Point{132, 200}));
+    p.flip = true;
+    p.turn = 0;
+    EXPECT_EQ(p.toSheet({8, -32}), (Point{92, 168}));
+}
+
+TEST(Nets, JoinWherePinsTouchAndWiresEnd) {
+    Sheet sheet;
+    // R1 above R2, pins touching at (0, 32); a wire from the joint to C1.
+    sheet.parts = {part(1, "resistor", "R1", {0, 0}), part(2, "resistor", "R2", {0, 64}), part(3, "capacitor", "C1", {80, 64})};
+    sheet.wires = {{10, {{0, 32}, {80, 32}}, ""}};
+    const NetList nets = findNets(sheet, catalogue());
+    EXPECT_EQ(nets.netOfPin.at({1, 1}), nets.netOfPin.at({2, 0}));
+    EXPECT_EQ(nets.netOfPin.at({1, 1}), nets.netOfPin.at({3, 0}));
+    EXPECT_NE(nets.netOfPin.at({1, 0}), nets.netOfPin.at({1, 1}));
+    EXPECT_EQ(nets.of({1, 1}).name, "C1.a");
+    EXPECT_EQ(nets.junctions, (std::vector<Point>{{0, 32}}));
+}
+
+TEST(Nets, CrossingWiresDoNotJoinButEndsOnWiresDo) {
+    Sheet sheet;
+    sheet.wires = {{1, {{0, 0}, {80, 0}}, ""}, {2, {{40, -40}, {40, 40}}, ""}, {3, {{16, 0}, {16, 40}}, ""}};
+    const NetList nets = findNets(sheet, catalogue());
+    EXPECT_NE(nets.netOfWire.at(1), nets.netOfWire.at(2));
+    EXPECT_EQ(nets.netOfWire.at(1), nets.netOfWire.at(3));
+    EXPECT_EQ(nets.junctions, (std::vector<Point>{{16, 0}}));
+}
+
+TEST(Nets, EqualLabelsJoin) {
+    Sheet sheet;
+    sheet.parts = {part(1, "resistor", "R1", {0, 0}), part(2, "resistor", "R2", {400, 0})};
+    sheet.labels = {{5, {0, -32}, "out", ""}, {6, {400, 32}, "out", ""}};
+    const NetList nets = findNets(sheet, catalogue());
+    EXPECT_EQ(nets.netOfPin.at({1, 0}), nets.netOfPin.at({2, 1}));
+    EXPECT_EQ(nets.of({1, 0}).name, "out");
+    EXPECT_TRUE(nets.of({1, 0}).labelled);
+}
+
+TEST(Route, FindsRightAngledWaysAroundParts) {
+    const std::vector<Obstacle> obstacles = {{{40, -40}, {80, 40}}};
+    const auto straight = route({0, 0}, {120, 0}, {});
+    EXPECT_EQ(straight, (std::vector<Point>{{0, 0}, {120, 0}}));
+    const auto around = route({0, 0}, {120, 0}, obstacles);
+    EXPECT_TRUE(rightAngled(around));
+    EXPECT_EQ(around.front(), (Point{0, 0}));
+    EXPECT_EQ(around.back(), (Point{120, 0}));
+    EXPECT_TRUE(std::any_of(around.begin(), around.end(), [](Point p) { return p.y < -40 || p.y > 40; })) << "goes around the part";
+    EXPECT_TRUE(route({8, 8}, {8, 8}, {}).empty());
+}
+
+TEST(Route, MovedEndsStayRightAngled) {
+    for (const bool front : {true, false})
+        for (const Point to : {Point{-40, 24}, Point{200, 64}, Point{8, -80}, Point{0, 0}, Point{96, 40}})
+            for (const auto& wire : {std::vector<Point>{{0, 0}, {96, 0}}, std::vector<Point>{{0, 0}, {96, 0}, {96, 40}}, std::vector<Point>{{0, 0}, {40, 0}, {40, 40}, {96, 40}}}) {
+                const auto moved = withMovedEnd(wire, front, to);
+                if (moved.size() < 2) continue;  // both ends met: no wire is left
+                EXPECT_TRUE(rightAngled(moved));
+                EXPECT_EQ(front ? moved.front() : moved.back(), to);
+                EXPECT_EQ(front ? moved.back() : moved.front(), front ? wire.back() : wire.front());
+            }
+}
+
+TEST(Catalogue, FindsByWhatPeopleType) {
+    EXPECT_EQ(catalogue().search("l").front()->id, "inductor");
+    EXPECT_EQ(catalogue().search("choke").front()->id, "inductor");
+    EXPECT_EQ(catalogue().search("gnd").front()->id, "reference");
+    EXPECT_EQ(catalogue().search("PWM").front()->id, "modulator");
+    EXPECT_EQ(catalogue().search("mains").front()->id, "sine-voltage");
+    EXPECT_EQ(catalogue().findByWord("inductor")->id, "inductor");
+    EXPECT_TRUE(catalogue().search("qqq").empty());
+    EXPECT_EQ(catalogue().search("").size(), catalogue().all().size());
+}
