@@ -29,6 +29,24 @@ std::string instant(Tick t) { return "at " + formatQuantity(toSeconds(t), "s", 6
 
 }  // namespace
 
+Magnitudes::Magnitudes(const Frame& frame) : frame_(frame) {
+    for (const StateInfo& state : frame.network.states) {
+        double& largest = state.sort == StateSort::capacitorVoltage ? largestC_ : largestL_;
+        largest = std::max(largest, state.storage);
+        state.sort == StateSort::capacitorVoltage ? seeVoltage(state.initial) : seeCurrent(state.initial);
+    }
+}
+
+double Magnitudes::noise(const GuardRow& guard, const Vector& y) const {
+    double sum = part * (guard.ofVoltage ? voltage_ : current_) + least;
+    for (int i = 0; i < frame_.states; ++i) {
+        const bool voltage = frame_.network.states[static_cast<std::size_t>(i)].sort == StateSort::capacitorVoltage;
+        sum += rounding * guard.reach(i) * (voltage ? voltage_ : current_);
+    }
+    for (int i = frame_.states; i < frame_.size(); ++i) sum += rounding * guard.reach(i) * std::abs(y(i));
+    return sum;
+}
+
 Commutation::Commutation(const Frame& frame, Magnitudes& magnitudes) : frame_(frame), magnitudes_(magnitudes) {}
 
 std::int64_t Commutation::products() const {
@@ -116,13 +134,14 @@ Commutation::Trial Commutation::judge(Mode& mode, const Vector& before, Vector& 
     return trial;
 }
 
-bool Commutation::contradicted(const Mode& mode, const Vector& before, Trial& trial) const {
+/// True when the configuration closes a loop that cannot be: what would flow says which diodes are in the wrong state.
+bool Commutation::contradicted(const Mode& mode, const Vector& y, Trial& trial) const {
     const Matrix& rows = mode.configuration.contradiction;
     if (rows.rows() == 0) return false;
-    const Vector residual = rows * before;
-    const Vector bound = rows.cwiseAbs() * before.cwiseAbs();
-    const double floor = 1e-10 * std::max(magnitudes_.voltage, magnitudes_.current);
-    if (((residual.array().abs() - 1e-9 * bound.array() - floor) <= 0).all()) return false;
+    const Vector residual = rows * y;
+    const Vector bound = rows.cwiseAbs() * y.cwiseAbs();
+    const double floor = 1e-11 * std::max(magnitudes_.voltage(), magnitudes_.current());
+    if (((residual.array().abs() - 1e-11 * bound.array() - floor) <= 0).all()) return false;
     Vector flow = mode.configuration.infinite * residual;
     flow /= flow.cwiseAbs().maxCoeff();
     for (std::size_t i = 0; i < mode.configuration.guards.size(); ++i)
@@ -163,18 +182,19 @@ void Commutation::judgeGuards(Mode& mode, const Vector& after, Trial& trial) {
     std::vector<std::size_t> undecided;
     for (std::size_t i = 0; i < mode.configuration.guards.size(); ++i) {
         const GuardRow& guard = mode.configuration.guards[i];
-        const double noise = guard.ofVoltage ? magnitudes_.voltageNoise() : magnitudes_.currentNoise();
+        const double noise = magnitudes_.noise(guard, after);
         const double value = guard.value * after;
         if (value < -noise) trial.violators.push_back(i);
         else if (value <= noise) undecided.push_back(i);
     }
-    if (undecided.empty() || !trial.violators.empty()) return;
+    const bool mayContradict = mode.configuration.contradiction.rows() > 0;
+    if ((undecided.empty() && !mayContradict) || !trial.violators.empty()) return;
     Vector later = after;
     mode.propagator.advance(later, std::max(mode.propagator.baseStep(), toTicks(microStepSeconds)));
+    if (mayContradict && contradicted(mode, later, trial)) return;
     for (const std::size_t i : undecided) {
         const GuardRow& guard = mode.configuration.guards[i];
-        const double noise = guard.ofVoltage ? magnitudes_.voltageNoise() : magnitudes_.currentNoise();
-        if (guard.value * later < -noise) trial.violators.push_back(i);
+        if (guard.value * later < -magnitudes_.noise(guard, later)) trial.violators.push_back(i);
     }
 }
 

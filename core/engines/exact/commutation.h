@@ -5,6 +5,8 @@
 // All violators are flipped together first; should that cycle, one at a time by least index (K. G. Murty, Linear
 // Complementarity, Linear and Nonlinear Programming, 1988, ch. 4), then every combination is tried.
 
+#include <algorithm>
+#include <cmath>
 #include <cstdint>
 #include <map>
 #include <memory>
@@ -26,14 +28,26 @@ struct Mode {
     Propagator propagator;
 };
 
-/// The size of what is zero: voltages and currents below a small part of the largest seen are noise.
-struct Magnitudes {
-    double voltage = 0.0, current = 0.0;  ///< largest magnitude seen so far
-    double largestL = 0.0, largestC = 0.0;
-    double voltageNoise() const { return 1e-11 * voltage + 1e-18; }
-    double currentNoise() const { return 1e-11 * current + 1e-18; }
-    double chargeNoise() const { return voltageNoise() * largestC + 1e-24; }
-    double fluxNoise() const { return currentNoise() * largestL + 1e-24; }
+/// The size of what is zero: a guard below a small part of the largest voltage or current seen is noise, and so is what
+/// rounding of the states can make of it (a residual current into a high off-resistance).
+class Magnitudes {
+public:
+    explicit Magnitudes(const Frame& frame);
+
+    void seeVoltage(double v) { voltage_ = std::max(voltage_, std::abs(v)); }
+    void seeCurrent(double i) { current_ = std::max(current_, std::abs(i)); }
+    double voltage() const { return voltage_; }
+    double current() const { return current_; }
+    double currentNoise() const { return part * current_ + least; }
+    double chargeNoise() const { return part * voltage_ * largestC_ + least * least; }
+    double fluxNoise() const { return part * current_ * largestL_ + least * least; }
+    double noise(const GuardRow& guard, const Vector& y) const;
+
+private:
+    static constexpr double part = 1e-11, rounding = 1e-13, least = 1e-18;
+    const Frame& frame_;
+    double voltage_ = 0.0, current_ = 0.0;
+    double largestL_ = 0.0, largestC_ = 0.0;
 };
 
 class Commutation {
@@ -62,7 +76,7 @@ private:
 
     Mode& mode(const Segments& segments);
     Trial judge(Mode& mode, const Vector& before, Vector& after);
-    bool contradicted(const Mode& mode, const Vector& before, Trial& trial) const;
+    bool contradicted(const Mode& mode, const Vector& y, Trial& trial) const;
     void judgeImpulse(const Mode& mode, const Vector& before, Trial& trial) const;
     void judgeGuards(Mode& mode, const Vector& after, Trial& trial);
     std::vector<std::size_t> shadowed(const Mode& mode) const;

@@ -181,6 +181,7 @@ void Configuration::addGuards(const Frame& frame, const std::vector<int>& segmen
             for (const auto& [column, factor] : guard.terms) row.value += factor * readout.row(column);
             row.value(frame.states) += guard.constant;
             row.rate = row.value * generator;
+            row.reach = row.value.cwiseAbs();
             row.ofVoltage = guard.terms.empty() || guard.terms.front().first < frame.network.nodeCount();
             row.terms = std::move(guard.terms);
             guards.push_back(std::move(row));

@@ -38,6 +38,7 @@ struct GuardRow {
     Terms terms;          ///< over z, for impulses
     Eigen::RowVectorXd value;  ///< g = value * y
     Eigen::RowVectorXd rate;   ///< dg/dt = rate * y
+    Eigen::RowVectorXd reach;  ///< magnitudes of value: what rounding of y does to g
     bool ofVoltage;       ///< unit of g: volts, else amperes
 };
 

@@ -53,7 +53,7 @@ double firstRoot(const std::array<double, 6>& c, double h) {
 class Run {
 public:
     Run(const Network& network, const RunRequest& request, RunSink& sink, const CancelToken& cancel)
-        : network_(network), request_(request), sink_(sink), cancel_(cancel), frame_(network),
+        : network_(network), request_(request), sink_(sink), cancel_(cancel), frame_(network), magnitudes_(frame_),
           commutation_(frame_, magnitudes_), recorder_(network, request, sink, magnitudes_),
           y_(Vector::Zero(frame_.size())), segments_(network.elements.size()),
           signals_(static_cast<std::size_t>(network.signalCount), 0.0) {}
@@ -74,14 +74,7 @@ public:
 
 private:
     void start() {
-        for (int i = 0; i < frame_.states; ++i) {
-            const StateInfo& state = network_.states[static_cast<std::size_t>(i)];
-            y_(i) = state.initial;
-            double& seen = state.sort == StateSort::capacitorVoltage ? magnitudes_.voltage : magnitudes_.current;
-            double& storage = state.sort == StateSort::capacitorVoltage ? magnitudes_.largestC : magnitudes_.largestL;
-            seen = std::max(seen, std::abs(state.initial));
-            storage = std::max(storage, state.storage);
-        }
+        for (int i = 0; i < frame_.states; ++i) y_(i) = network_.states[static_cast<std::size_t>(i)].initial;
         refreshSources();
         evaluateSignals();
         for (std::size_t i = 0; i < segments_.size(); ++i) {
@@ -98,8 +91,7 @@ private:
         for (std::size_t i = 0; i < segments_.size(); ++i) network_.elements[i]->stamp(stamp, segments_[i]);
         for (const Triplet& entry : stamp.bw) {
             const double size = std::abs(entry.value * y_(frame_.states + entry.column));
-            magnitudes_.voltage = std::max(magnitudes_.voltage, size);
-            magnitudes_.current = std::max(magnitudes_.current, entry.row < network_.nodeCount() ? size : 0.0);
+            magnitudes_.seeVoltage(size);
         }
     }
 
@@ -259,13 +251,18 @@ private:
             const double root = firstRoot(propagator.taylor(mode_->configuration.guards[i].value, y_), toSeconds(length));
             if (root >= 0.0 && (first < 0.0 || root < first)) first = root, crossed_ = i;
         }
-        const Tick taken = first < 0.0 ? length : std::min(length, toTicks(first));
-        if (taken > 0) {
+        if (first < 0.0) {
             Vector after = y_;
-            propagator.advance(after, taken);
-            accept(std::move(after), taken);
+            propagator.advance(after, length);
+            accept(std::move(after), length);
+            return false;
         }
-        return first >= 0.0;
+        // The states are those of the exact root; its instant is counted to the nearest tick.
+        const Tick taken = std::clamp<Tick>(toTicks(first), 0, length);
+        Vector after = y_;
+        propagator.shortStep(after, first);
+        accept(std::move(after), taken);
+        return true;
     }
 
     /// No crossing within a step to third order: the Bernstein hull of the cubic through values and slopes at both ends
@@ -273,10 +270,12 @@ private:
     bool guardsHold(const Vector& before, const Vector& after, Tick length) const {
         const double h = toSeconds(length);
         for (const GuardRow& guard : mode_->configuration.guards) {
-            const double noise = guard.ofVoltage ? magnitudes_.voltageNoise() : magnitudes_.currentNoise();
+            const double noise = magnitudes_.noise(guard, before);
             const double g0 = guard.value * before, g1 = guard.value * after;
-            if (g0 < -noise || g1 < -noise) return false;
-            if (g0 + h / 3 * guard.rate.dot(before) < -noise || g1 - h / 3 * guard.rate.dot(after) < -noise) return false;
+            // Noise counts only where the guard starts from zero: a real crossing is found where it is.
+            const double least = g0 > noise ? 0.0 : -noise;
+            if (g0 < least || g1 < least) return false;
+            if (g0 + h / 3 * guard.rate.dot(before) < least || g1 - h / 3 * guard.rate.dot(after) < least) return false;
         }
         return true;
     }
@@ -303,9 +302,9 @@ private:
                             {"products", commutation_.products()}, {"descents", descents_},
                             {"stored points", recorder_.points()}};
         summary.seconds = {{"configurations", commutation_.secondsBuilding()},
-                           {"propagation", std::max(0.0, secondsTravel_ - recorder_.seconds())},
+                           {"propagation", std::max(0.0, secondsTravel_ - recorder_.secondsOfWays())},
                            {"events", std::max(0.0, secondsEvents_ - commutation_.secondsBuilding())},
-                           {"storing", recorder_.seconds()},
+                           {"storing", recorder_.secondsOfWays() + recorder_.secondsOfInstants()},
                            {"total", watch_.seconds()}};
         for (const auto& [element, count] : eventsByPart_) summary.eventsByPart[network_.elements[element]->part()] += count;
         sink_.progress(t_);

@@ -103,9 +103,8 @@ int Propagator::levelWithin(Tick length) const {
 
 void Propagator::climb(Vector& y, int k) { apply(y, level(k)); }
 
-void Propagator::shortStep(Vector& y, Tick length) {
-    if (length == 0) return;
-    const double h = toSeconds(length);
+void Propagator::shortStep(Vector& y, double h) {
+    if (h == 0.0) return;
     const double size = norm_ * h;
     const int order = size < 1e-9 ? 2 : 5;
     scratch_ = y;
@@ -135,7 +134,7 @@ void Propagator::advance(Vector& y, Tick length) {
             length -= ladderStep(k);
         }
     }
-    shortStep(y, length);
+    shortStep(y, toSeconds(length));
 }
 
 Matrix Propagator::composed(Tick length) {

@@ -25,6 +25,8 @@ public:
 
     /// y <- y(t + length). @pre length >= 0 and y consistent
     void advance(Vector& y, Tick length);
+    /// y <- y(t + seconds) by one Taylor step. @pre seconds is at most the base step
+    void shortStep(Vector& y, double seconds);
     /// One ladder step of 2^level base steps.
     void climb(Vector& y, int level);
     Tick ladderStep(int level) const { return base_ << level; }
@@ -44,7 +46,6 @@ private:
         int sights = 0;
         Matrix difference;  ///< empty until it came often enough
     };
-    void shortStep(Vector& y, Tick length);
     void apply(Vector& y, const Matrix& difference);
     const Matrix& level(int k);
     void writeSines(Matrix& difference, double h) const;

@@ -25,14 +25,15 @@ void Recorder::setSignals(std::span<const double> signals) {
 void Recorder::instant(const Mode& mode, const Vector& y, Tick t) {
     const Stopwatch watch;
     write(mode, mode.configuration.readout * y, t);
-    seconds_ += watch.seconds();
+    secondsOfInstants_ += watch.seconds();
 }
 
 void Recorder::way(Mode& mode, const Vector& y0, const Vector& y1, Tick t0, Tick length) {
+    if (length == 0) return;  // a crossing at the very start: the event writes its own points
     const Stopwatch watch;
     const Vector z0 = mode.configuration.readout * y0, rate0 = mode.configuration.readoutRate * y0;
     split(mode, y0, y1, z0, rate0, t0, length, 0);
-    seconds_ += watch.seconds();
+    secondsOfWays_ += watch.seconds();
 }
 
 void Recorder::split(Mode& mode, const Vector& y0, const Vector& y1, const Vector& z0, const Vector& rate0, Tick t0,
@@ -60,7 +61,7 @@ double Recorder::deviation(const Vector& z0, const Vector& rate0, const Vector& 
         const double bend = 0.25 * std::max(std::abs(h * rate0(i) - rise), std::abs(h * rate1(i) - rise));
         const auto column = static_cast<std::size_t>(i);
         const double swing = first_ ? std::abs(rise) : std::max({high_[column], z0(i), z1(i)}) - std::min({low_[column], z0(i), z1(i)});
-        const double largest = i < network_.nodeCount() ? magnitudes_.voltage : magnitudes_.current;
+        const double largest = i < network_.nodeCount() ? magnitudes_.voltage() : magnitudes_.current();
         const double allowed = tolerance_ * std::max(swing, quietPart * largest) + 1e-15 * largest + 1e-30;
         worst = std::max(worst, bend / allowed);
     }
@@ -71,8 +72,7 @@ void Recorder::write(const Mode& mode, const Vector& z, Tick t) {
     for (int i = 0; i < z.size(); ++i) {
         const auto column = static_cast<std::size_t>(i);
         row_[column] = z(i);
-        double& largest = i < network_.nodeCount() ? magnitudes_.voltage : magnitudes_.current;
-        largest = std::max(largest, std::abs(z(i)));
+        i < network_.nodeCount() ? magnitudes_.seeVoltage(z(i)) : magnitudes_.seeCurrent(z(i));
         if (first_) low_[column] = high_[column] = z(i);
         low_[column] = std::min(z(i), low_[column] + forgetting * (z(i) - low_[column]));
         high_[column] = std::max(z(i), high_[column] + forgetting * (z(i) - high_[column]));

@@ -21,7 +21,8 @@ public:
 
     bool full() const { return full_; }
     std::int64_t points() const { return points_; }
-    double seconds() const { return seconds_; }
+    double secondsOfWays() const { return secondsOfWays_; }
+    double secondsOfInstants() const { return secondsOfInstants_; }
 
 private:
     void split(Mode& mode, const Vector& y0, const Vector& y1, const Vector& z0, const Vector& rate0, Tick t0, Tick length, int depth);
@@ -36,7 +37,7 @@ private:
     std::vector<double> row_, low_, high_;
     bool first_ = true, full_ = false;
     std::int64_t points_ = 0;
-    double seconds_ = 0.0;
+    double secondsOfWays_ = 0.0, secondsOfInstants_ = 0.0;
 };
 
 }  // namespace hedgerow::exact
