@@ -9,19 +9,19 @@ namespace hedgerow::app {
 
 namespace {
 
-const Palette light = {
+const Colours light = {
     "#F4F2EA", "#FCFBF7", "#EBE8DD", "#1F261E", "#5C5848", "#D3CEBD", "#2C6A3B", "#DCE9D7", "#35478F", "#E0E4F3",
     "#A6223A", "#F5DEE0", "#8A6100", "#F6EACB", "#FFFFFF",
     {"#2C4FA3", "#B0302C", "#1E7A55", "#A66E00", "#7A3F8F", "#0E7E8C", "#6E5238", "#BE4B86"}};
 
-const Palette dark = {
+const Colours dark = {
     "#151A15", "#1A201A", "#222A22", "#E9E7DC", "#ABA996", "#39423A", "#7CC48A", "#25402B", "#A3B1F0", "#2A3257",
     "#F0808C", "#47222A", "#E5B94E", "#463A18", "#10180F",
     {"#86A6FF", "#FF8A7A", "#5FCB97", "#E8B44A", "#C997DE", "#54C6D4", "#C9A985", "#F08CBD"}};
 
 Theme theme = Theme::light;
 
-QString styleSheet(const Palette& p) {
+QString styleSheet(const Colours& p) {
     QString text = R"(
 * { font-family: "Noto Sans", "DejaVu Sans"; font-size: 12px; }
 QMainWindow, QWidget#panel { background: @linen; color: @ink; }
@@ -69,10 +69,10 @@ QTextBrowser { background: @paper; color: @ink; border: 0; }
 
 }  // namespace
 
-const Palette& palette() { return theme == Theme::light ? light : dark; }
+const Colours& colours() { return theme == Theme::light ? light : dark; }
 Theme currentTheme() { return theme; }
 
-QFont font(TextSize size, bool bold, bool italic) {
+QFont textFont(TextSize size, bool bold, bool italic) {
     QFont f("Noto Sans");
     f.setPixelSize(size == TextSize::small ? 11 : size == TextSize::normal ? 12 : 16);
     f.setBold(bold);
@@ -82,9 +82,9 @@ QFont font(TextSize size, bool bold, bool italic) {
 
 void applyTheme(QApplication& application, Theme chosen) {
     theme = chosen;
-    const Palette& p = palette();
+    const Colours& p = colours();
     application.setStyle(QStyleFactory::create("Fusion"));
-    application.setFont(font());
+    application.setFont(textFont());
     QPalette colours;
     colours.setColor(QPalette::Window, p.linen);
     colours.setColor(QPalette::WindowText, p.ink);

@@ -11,7 +11,7 @@ class QApplication;
 
 namespace hedgerow::app {
 
-struct Palette {
+struct Colours {
     QColor chalk, paper, linen;   ///< timeline, sheet, panels
     QColor ink, bark, rule;       ///< text, quieter text, hairlines
     QColor leaf, leafTint;        ///< the main action, the present rung, the current row
@@ -25,13 +25,13 @@ struct Palette {
 enum class Theme { light, dark };
 
 /// The colours in force. Changes only through applyTheme().
-const Palette& palette();
+const Colours& colours();
 Theme currentTheme();
 
 /// Sets colours, fonts and the style sheet of the whole application.
 void applyTheme(QApplication& application, Theme theme);
 
 enum class TextSize { small, normal, large };
-QFont font(TextSize size = TextSize::normal, bool bold = false, bool italic = false);
+QFont textFont(TextSize size = TextSize::normal, bool bold = false, bool italic = false);
 
 }  // namespace hedgerow::app

@@ -75,10 +75,10 @@ using EngineList = std::vector<std::unique_ptr<Engine>>;
 struct RowLayout {
     explicit RowLayout(const Network& network);
     int unknowns = 0;
-    int signals = 0;
+    int signalCount = 0;
     std::vector<int> switching;            ///< indices of the elements with several segments
     std::vector<int> columnOfElement;      ///< -1 for the others
-    int columns() const { return unknowns + signals + static_cast<int>(switching.size()); }
+    int columns() const { return unknowns + signalCount + static_cast<int>(switching.size()); }
 };
 
 }  // namespace hedgerow

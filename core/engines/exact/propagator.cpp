@@ -105,8 +105,8 @@ void Propagator::climb(Vector& y, int k) { apply(y, level(k)); }
 
 void Propagator::shortStep(Vector& y, double h) {
     if (h == 0.0) return;
-    const double size = norm_ * h;
-    const int order = size < 1e-9 ? 2 : 5;
+    int order = 1;
+    for (double remainder = norm_ * h * norm_ * h / 2; remainder > 1e-18 && order < 6; remainder *= norm_ * h / (order + 1)) ++order;
     scratch_ = y;
     for (int j = 1; j <= order; ++j) {
         scratch2_.noalias() = configuration_.generator * scratch_;

@@ -31,36 +31,30 @@ void Recorder::instant(const Mode& mode, const Vector& y, Tick t) {
 void Recorder::way(Mode& mode, const Vector& y0, const Vector& y1, Tick t0, Tick length) {
     if (length == 0) return;  // a crossing at the very start: the event writes its own points
     const Stopwatch watch;
-    const Vector z0 = mode.configuration.readout * y0, rate0 = mode.configuration.readoutRate * y0;
-    split(mode, y0, y1, z0, rate0, t0, length, 0);
+    split(mode, Sample(mode, y0), Sample(mode, y1), t0, length, 0);
     secondsOfWays_ += watch.seconds();
 }
 
-void Recorder::split(Mode& mode, const Vector& y0, const Vector& y1, const Vector& z0, const Vector& rate0, Tick t0,
-                     Tick length, int depth) {
-    const Vector z1 = mode.configuration.readout * y1, rate1 = mode.configuration.readoutRate * y1;
-    if (depth < deepestSplit && length > 2 && deviation(z0, rate0, z1, rate1, toSeconds(length)) > 1.0) {
-        const Tick half = length / 2;
-        Vector middle = y0;
-        mode.propagator.advance(middle, half);
-        split(mode, y0, middle, z0, rate0, t0, half, depth + 1);
-        if (full_) return;
-        const Vector zMiddle = mode.configuration.readout * middle, rateMiddle = mode.configuration.readoutRate * middle;
-        split(mode, middle, y1, zMiddle, rateMiddle, t0 + half, length - half, depth + 1);
-        return;
-    }
-    write(mode, z1, t0 + length);
+void Recorder::split(Mode& mode, const Sample& start, const Sample& end, Tick t0, Tick length, int depth) {
+    if (full_) return;
+    if (depth == deepestSplit || length <= 2 || deviation(start, end, toSeconds(length)) <= 1.0) return write(mode, end.z, t0 + length);
+    const Tick half = length / 2;
+    Vector states = start.y;
+    mode.propagator.advance(states, half);
+    const Sample middle(mode, std::move(states));
+    split(mode, start, middle, t0, half, depth + 1);
+    split(mode, middle, end, t0 + half, length - half, depth + 1);
 }
 
 /// Largest distance between the cubic through both ends and the chord, in units of what is allowed. The bound is exact
 /// for a parabola.
-double Recorder::deviation(const Vector& z0, const Vector& rate0, const Vector& z1, const Vector& rate1, double h) const {
+double Recorder::deviation(const Sample& start, const Sample& end, double h) const {
     double worst = 0.0;
-    for (int i = 0; i < z0.size(); ++i) {
-        const double rise = z1(i) - z0(i);
-        const double bend = 0.25 * std::max(std::abs(h * rate0(i) - rise), std::abs(h * rate1(i) - rise));
+    for (int i = 0; i < start.z.size(); ++i) {
+        const double rise = end.z(i) - start.z(i);
+        const double bend = 0.25 * std::max(std::abs(h * start.rate(i) - rise), std::abs(h * end.rate(i) - rise));
         const auto column = static_cast<std::size_t>(i);
-        const double swing = first_ ? std::abs(rise) : std::max({high_[column], z0(i), z1(i)}) - std::min({low_[column], z0(i), z1(i)});
+        const double swing = first_ ? std::abs(rise) : std::max({high_[column], start.z(i), end.z(i)}) - std::min({low_[column], start.z(i), end.z(i)});
         const double largest = i < network_.nodeCount() ? magnitudes_.voltage() : magnitudes_.current();
         const double allowed = tolerance_ * std::max(swing, quietPart * largest) + 1e-15 * largest + 1e-30;
         worst = std::max(worst, bend / allowed);

@@ -25,8 +25,13 @@ public:
     double secondsOfInstants() const { return secondsOfInstants_; }
 
 private:
-    void split(Mode& mode, const Vector& y0, const Vector& y1, const Vector& z0, const Vector& rate0, Tick t0, Tick length, int depth);
-    double deviation(const Vector& z0, const Vector& rate0, const Vector& z1, const Vector& rate1, double h) const;
+    /// States at an instant with the unknowns and their slopes.
+    struct Sample {
+        Sample(const Mode& mode, Vector states) : y(std::move(states)), z(mode.configuration.readout * y), rate(mode.configuration.readoutRate * y) {}
+        Vector y, z, rate;
+    };
+    void split(Mode& mode, const Sample& start, const Sample& end, Tick t0, Tick length, int depth);
+    double deviation(const Sample& start, const Sample& end, double h) const;
     void write(const Mode& mode, const Vector& z, Tick t);
 
     const Network& network_;

@@ -1,0 +1,353 @@
+#include "card/card.h"
+
+#include <algorithm>
+
+#include <QComboBox>
+#include <QHBoxLayout>
+#include <QLabel>
+#include <QLineEdit>
+#include <QPushButton>
+#include <QVBoxLayout>
+
+#include "card/ladder.h"
+#include "card/stress.h"
+#include "model/edits.h"
+#include "style/theme.h"
+
+namespace hedgerow::app {
+
+Card::Card(Workspace& workspace, QWidget* parent) : QScrollArea(parent), workspace_(workspace) {
+    setObjectName("card");
+    setFrameShape(QFrame::NoFrame);
+    setWidgetResizable(true);
+    setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    connect(&workspace, &Workspace::selectionChanged, this, &Card::rebuild);
+    connect(&workspace, &Workspace::projectChanged, this, &Card::rebuild);
+    connect(&workspace, &Workspace::problemsChanged, this, &Card::refresh);
+    connect(&workspace, &Workspace::runsChanged, this, &Card::fillStress);
+    rebuild();
+}
+
+void Card::rebuild() {
+    std::vector<const Part*> parts;
+    for (const Part& part : workspace_.project().sheet().parts)
+        if (workspace_.selection().contains(part.id)) parts.push_back(&part);
+    // The page is built anew only when its rows change, so that a field keeps the keyboard while it is typed in.
+    std::string shape;
+    for (const Part* part : parts) shape += std::to_string(part->id) + ":" + std::to_string(part->rung) + ":" + part->name + " ";
+    if (parts.empty()) {
+        shape = "project " + workspace_.plan().name + " ";
+        for (const Parameter& parameter : workspace_.project().parameters) shape += parameter.name + ":" + parameter.unit + " ";
+        shape += workspace_.project().title + workspace_.project().description;
+    }
+    if (page_ && shape == shape_) return refresh();
+    shape_ = shape;
+    fields_.clear();
+    stress_ = nullptr;
+    ladder_ = nullptr;
+    if (QWidget* old = takeWidget()) {
+        // The change may come from a field of the old page: it must live until its signal returns, and say no more.
+        for (QObject* child : old->findChildren<QObject*>()) child->disconnect(this);
+        old->deleteLater();
+    }
+    page_ = new QWidget;
+    page_->setObjectName("panel");
+    column_ = new QVBoxLayout(page_);
+    column_->setContentsMargins(16, 14, 14, 12);
+    column_->setSpacing(4);
+    const PartKind* kind = parts.size() == 1 ? workspace_.catalogue().find(parts[0]->kind) : nullptr;
+    if (kind) showPart(*parts[0], *kind);
+    else if (!parts.empty()) showParts(parts);
+    else showProject();
+    column_->addStretch(1);
+    setWidget(page_);
+    refresh();
+}
+
+void Card::addHeading(const QString& text) {
+    auto* label = new QLabel(text, page_);
+    label->setFont(textFont(TextSize::normal, true));
+    label->setProperty("quiet", true);
+    label->setContentsMargins(0, 8, 0, 0);
+    label->setStyleSheet("font-weight: bold;");
+    column_->addWidget(label);
+}
+
+void Card::addQuiet(const QString& text) {
+    auto* label = new QLabel(text, page_);
+    label->setProperty("quiet", true);
+    label->setWordWrap(true);
+    column_->addWidget(label);
+}
+
+void Card::addField(const QString& label, const QString& unit, const QString& name, std::function<std::string()> read,
+                    std::function<Result<QString>(const std::string&)> judge, std::function<void(const std::string&)> write) {
+    auto* row = new QHBoxLayout;
+    row->setSpacing(8);
+    auto* title = new QLabel(label, page_);
+    title->setProperty("quiet", true);
+    auto* edit = new QLineEdit(page_);
+    edit->setObjectName("field." + name);
+    edit->setAccessibleName(label);
+    edit->setAlignment(Qt::AlignRight);
+    edit->setFixedWidth(96);
+    auto* unitLabel = new QLabel(unit, page_);
+    unitLabel->setProperty("quiet", true);
+    unitLabel->setFixedWidth(26);
+    row->addWidget(title, 1);
+    row->addWidget(edit);
+    row->addWidget(unitLabel);
+    column_->addLayout(row);
+    auto* note = new QLabel(page_);
+    note->setWordWrap(true);
+    note->setAlignment(Qt::AlignRight);
+    note->hide();
+    column_->addWidget(note);
+    fields_.push_back({edit, note, std::move(read), std::move(judge)});
+    const std::size_t index = fields_.size() - 1;
+    // Live preview while typing; written when the field is left or Enter is pressed, if it can stand.
+    connect(edit, &QLineEdit::textEdited, this, [this, index] { judgeField(fields_[index]); });
+    connect(edit, &QLineEdit::editingFinished, this, [this, index, write, edit] {
+        if (!edit->isModified()) return;
+        edit->setModified(false);
+        const std::string text = edit->text().trimmed().toStdString();
+        if (!text.empty() && !fields_[index].judge(text)) { edit->setModified(true); return; }
+        write(text);
+    });
+}
+
+void Card::judgeField(const Field& field) {
+    const std::string text = field.edit->text().trimmed().toStdString();
+    const auto verdict = field.judge(text);
+    const bool bad = !verdict && !text.empty();
+    const QString note = bad ? QString::fromStdString(verdict.error().message) : verdict ? *verdict : QString();
+    field.edit->setProperty("bad", bad);
+    field.edit->setStyleSheet(bad ? QString("border: 1px solid %1;").arg(colours().haw.name()) : QString());
+    field.note->setStyleSheet(QString("color: %1; font-size: 11px;").arg((bad ? colours().haw : colours().bark).name()));
+    field.note->setText(note);
+    field.note->setVisible(!note.isEmpty());
+}
+
+namespace {
+
+/// "= 4.7 kΩ" where the typed text does not say so itself.
+QString preview(const std::string& typed, double value, const std::string& unit) {
+    const bool plain = typed.find_first_of("*/+()^ ") == std::string::npos && parametersIn(typed).empty();
+    return plain ? QString() : "= " + QString::fromStdString(formatQuantity(value, unit, 5));
+}
+
+}  // namespace
+
+void Card::addValue(const Part& part, const PartKind& kind, const ParameterKind& parameter) {
+    const int id = part.id;
+    const std::string key = parameter.key;
+    const auto write = [this, id, key](const std::string& text) { (void)workspace_.apply(edits::setValue({id}, key, text)); };
+    if (!parameter.choices.empty()) {
+        auto* row = new QHBoxLayout;
+        auto* title = new QLabel(QString::fromStdString(parameter.label), page_);
+        title->setProperty("quiet", true);
+        auto* box = new QComboBox(page_);
+        box->setObjectName("field." + QString::fromStdString(key));
+        box->setAccessibleName(title->text());
+        for (const std::string& choice : parameter.choices) box->addItem(QString::fromStdString(choice));
+        const std::string* typed = part.values.find(key);
+        box->setCurrentText(QString::fromStdString(typed ? *typed : parameter.standard));
+        connect(box, &QComboBox::textActivated, this, [write](const QString& text) { write(text.toStdString()); });
+        row->addWidget(title, 1);
+        row->addWidget(box);
+        column_->addLayout(row);
+        return;
+    }
+    const auto read = [this, id, key]() -> std::string {
+        const Part* now = workspace_.project().findPart(id);
+        const std::string* typed = now ? now->values.find(key) : nullptr;
+        return typed ? *typed : "";
+    };
+    const auto judge = [this, id, key, kindOf = &kind, unit = parameter.unit](const std::string& text) -> Result<QString> {
+        const Part* now = workspace_.project().findPart(id);
+        if (!now || text.empty()) return QString();
+        Part trial = *now;
+        trial.values.set(key, text);
+        auto value = partValue(trial, *kindOf, key, workspace_.parameters().lookup());
+        if (!value) {
+            Error error = value.error();
+            const std::string prefix = now->name + ": " + kindOf->findParameter(key)->label + ": ";
+            if (error.message.starts_with(prefix)) error.message = error.message.substr(prefix.size());
+            return error;
+        }
+        return preview(text, *value, unit);
+    };
+    addField(QString::fromStdString(parameter.label), QString::fromStdString(parameter.unit == "deg" ? "°" : parameter.unit), QString::fromStdString(key), read, judge, write);
+    fields_.back().edit->setPlaceholderText(parameter.rating ? "not given" : QString::fromStdString(parameter.standard));
+}
+
+void Card::showPart(const Part& part, const PartKind& kind) {
+    auto* title = new QHBoxLayout;
+    auto* name = new QLabel(QString::fromStdString(part.name), page_);
+    name->setObjectName("partName");
+    name->setStyleSheet("font-size: 16px; font-weight: bold;");
+    auto* what = new QLabel(QString::fromStdString(kind.title), page_);
+    what->setProperty("quiet", true);
+    title->addWidget(name);
+    title->addWidget(what);
+    title->addStretch(1);
+    column_->addLayout(title);
+    if (kind.rungs.size() > 1) {
+        ladder_ = new Ladder(page_);
+        ladder_->show(&kind, part.rung);
+        connect(ladder_, &Ladder::climbed, this, [this, id = part.id](int rung) { (void)workspace_.apply(edits::setRung({id}, rung, workspace_.catalogue())); });
+        column_->addWidget(ladder_);
+    }
+    column_->addSpacing(6);
+    bool rated = false;
+    for (const ParameterKind& parameter : kind.parameters) rated = rated || parameter.rating;
+    for (const ParameterKind& parameter : kind.parameters)
+        if (!parameter.rating && parameter.rung <= part.rung) addValue(part, kind, parameter);
+    if (rated) {
+        addHeading("Ratings");
+        for (const ParameterKind& parameter : kind.parameters)
+            if (parameter.rating) addValue(part, kind, parameter);
+    }
+    addStress(part);
+    if (kind.parameters.empty()) addQuiet(QString::fromStdString(kind.help));
+}
+
+void Card::showParts(const std::vector<const Part*>& parts) {
+    auto* title = new QLabel(QString("%1 parts").arg(parts.size()), page_);
+    title->setStyleSheet("font-size: 16px; font-weight: bold;");
+    column_->addWidget(title);
+    QStringList names;
+    for (const Part* part : parts) names << QString::fromStdString(part->name);
+    addQuiet(names.join(", "));
+    const PartKind* kind = workspace_.catalogue().find(parts[0]->kind);
+    const bool oneKind = std::all_of(parts.begin(), parts.end(), [&](const Part* part) { return part->kind == parts[0]->kind; });
+    auto* row = new QHBoxLayout;
+    for (const auto& [text, steps] : {std::pair{"Descend", -1}, {"Climb", 1}}) {
+        auto* button = new QPushButton(text, page_);
+        connect(button, &QPushButton::clicked, this, [this, steps = steps] { (void)workspace_.apply(edits::climb(workspace_.selection(), steps, workspace_.catalogue())); });
+        row->addWidget(button);
+    }
+    row->addStretch(1);
+    column_->addLayout(row);
+    if (!oneKind || !kind) return;
+    // Parts of one kind: a common field sets all of them.
+    addHeading("Set for all");
+    for (const ParameterKind& parameter : kind->parameters) {
+        if (!parameter.choices.empty() || parameter.rung > parts[0]->rung) continue;
+        const std::string key = parameter.key;
+        const auto read = [this, key]() -> std::string {
+            std::optional<std::string> common;
+            for (const Part& part : workspace_.project().sheet().parts) {
+                if (!workspace_.selection().contains(part.id)) continue;
+                const std::string* typed = part.values.find(key);
+                const std::string now = typed ? *typed : "";
+                if (common && *common != now) return "";
+                common = now;
+            }
+            return common.value_or("");
+        };
+        const auto judge = [this, kind, key, unit = parameter.unit](const std::string& text) -> Result<QString> {
+            if (text.empty()) return QString();
+            Part trial;
+            trial.values.set(key, text);
+            auto value = partValue(trial, *kind, key, workspace_.parameters().lookup());
+            if (!value) return value.error();
+            return preview(text, *value, unit);
+        };
+        addField(QString::fromStdString(parameter.label), QString::fromStdString(parameter.unit), QString::fromStdString(key), read, judge,
+                 [this, key](const std::string& text) { (void)workspace_.apply(edits::setValue(workspace_.selection(), key, text)); });
+        fields_.back().edit->setPlaceholderText(parameter.rating ? "not given" : QString::fromStdString(parameter.standard));
+    }
+}
+
+void Card::showProject() {
+    const Project& project = workspace_.project();
+    auto* title = new QLabel(project.title.empty() ? "New project" : QString::fromStdString(project.title), page_);
+    title->setStyleSheet("font-size: 16px; font-weight: bold;");
+    column_->addWidget(title);
+    if (!project.description.empty()) addQuiet(QString::fromStdString(project.description));
+
+    addHeading("Parameters");
+    for (const Parameter& parameter : project.parameters) {
+        const std::string name = parameter.name, unit = parameter.unit;
+        const auto read = [this, name]() -> std::string {
+            for (const Parameter& now : workspace_.project().parameters)
+                if (now.name == name) return now.value;
+            return "";
+        };
+        const auto judge = [this, name, unit](const std::string& text) -> Result<QString> {
+            std::vector<Parameter> trial = workspace_.project().parameters;
+            for (Parameter& now : trial)
+                if (now.name == name) now.value = text;
+            auto value = ParameterTable(trial).value(name);
+            if (!value) return value.error();
+            return preview(text, value->value, unit);
+        };
+        addField(QString::fromStdString(name), QString::fromStdString(unit), "parameter." + QString::fromStdString(name), read, judge, [this, name](const std::string& text) {
+            Parameter changed = *std::find_if(workspace_.project().parameters.begin(), workspace_.project().parameters.end(), [&](const Parameter& p) { return p.name == name; });
+            if (text.empty()) return (void)workspace_.apply(edits::removeParameter(name));
+            changed.value = text;
+            (void)workspace_.apply(edits::setParameter(name, changed));
+        });
+        fields_.back().edit->setToolTip(QString::fromStdString(parameter.note));
+    }
+    auto* adding = new QLineEdit(page_);
+    adding->setObjectName("newParameter");
+    adding->setAccessibleName("new parameter");
+    adding->setPlaceholderText("add: name = value unit");
+    connect(adding, &QLineEdit::returnPressed, this, [this, adding] {
+        const QString name = adding->text().section('=', 0, 0).trimmed(), value = adding->text().section('=', 1).trimmed();
+        if (name.isEmpty() || value.isEmpty()) return;
+        // The unit typed with the value becomes the parameter's.
+        const auto quantity = evaluate(value.toStdString(), workspace_.parameters().lookup());
+        const std::string unit = quantity ? symbolOf(quantity->dimension) : "";
+        (void)workspace_.apply(edits::setParameter("", {name.toStdString(), value.toStdString(), findUnit(unit) ? unit : "", "", ""}));
+    });
+    column_->addWidget(adding);
+
+    addHeading("Plan: " + QString::fromStdString(workspace_.plan().name));
+    const auto planField = [&](const QString& label, const QString& unit, std::string Plan::* member, double most) {
+        const auto judge = [this, unit, most](const std::string& text) -> Result<QString> {
+            auto value = evaluateField(text, *findUnit(unit.toStdString()), workspace_.parameters().lookup());
+            if (!value) return value.error();
+            if (!(*value > 0) || *value > most)
+                return Error{ErrorCode::range, "it must be above 0 and at most " + formatQuantity(most, unit.toStdString())};
+            return preview(text, *value, unit.toStdString());
+        };
+        addField(label, unit, "plan." + label, [this, member] { return workspace_.plan().*member; }, judge, [this, member](const std::string& text) {
+            Plan changed = workspace_.plan();
+            if (!text.empty()) changed.*member = text;
+            (void)workspace_.apply(edits::setPlan(changed.name, changed));
+        });
+    };
+    planField("end", "s", &Plan::end, longestRunSeconds);
+    planField("trace tolerance", "", &Plan::tolerance, 0.1);
+    addQuiet("Between switching instants the exact engine has no step and no truncation error. The trace tolerance says how far the stored straight lines may "
+             "stray from the solution, relative to the local swing of a trace.");
+}
+
+void Card::addStress(const Part& part) {
+    column_->addSpacing(6);
+    stress_ = new Stress(workspace_, part.name, page_);
+    column_->addWidget(stress_);
+}
+
+void Card::fillStress() {
+    if (stress_) static_cast<Stress*>(stress_)->refresh();
+}
+
+void Card::refresh() {
+    for (const Field& field : fields_) {
+        if (field.edit->hasFocus() && field.edit->isModified()) continue;
+        const QString text = QString::fromStdString(field.read());
+        if (field.edit->text() != text) field.edit->setText(text);
+        judgeField(field);
+    }
+    fillStress();
+}
+
+void Card::focusField(const QString& key) {
+    if (auto* field = findChild<QLineEdit*>("field." + key)) field->setFocus();
+}
+
+}  // namespace hedgerow::app

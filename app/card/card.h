@@ -1,0 +1,60 @@
+#pragma once
+// The card: the selected part with its ladder, values, stress and what it did; with nothing selected, the project with
+// its parameters and its plan.
+
+#include <functional>
+#include <vector>
+
+#include <QScrollArea>
+
+#include "shell/workspace.h"
+
+class QLabel;
+class QLineEdit;
+class QVBoxLayout;
+
+namespace hedgerow::app {
+
+class Ladder;
+
+class Card : public QScrollArea {
+    Q_OBJECT
+
+public:
+    explicit Card(Workspace& workspace, QWidget* parent = nullptr);
+    /// Puts the keyboard into a field of the card, by parameter key.
+    void focusField(const QString& key);
+
+private:
+    struct Field {
+        QLineEdit* edit;
+        QLabel* note;
+        std::function<std::string()> read;
+        /// Why a typed text cannot stand, and what it evaluates to.
+        std::function<Result<QString>(const std::string&)> judge;
+    };
+
+    void rebuild();
+    void refresh();
+    void showPart(const Part& part, const PartKind& kind);
+    void showParts(const std::vector<const Part*>& parts);
+    void showProject();
+    void addValue(const Part& part, const PartKind& kind, const ParameterKind& parameter);
+    void addField(const QString& label, const QString& unit, const QString& name, std::function<std::string()> read,
+                  std::function<Result<QString>(const std::string&)> judge, std::function<void(const std::string&)> write);
+    void addHeading(const QString& text);
+    void addQuiet(const QString& text);
+    void judgeField(const Field& field);
+    void addStress(const Part& part);
+    void fillStress();
+
+    Workspace& workspace_;
+    QWidget* page_ = nullptr;
+    QVBoxLayout* column_ = nullptr;
+    std::vector<Field> fields_;
+    QWidget* stress_ = nullptr;
+    Ladder* ladder_ = nullptr;
+    std::string shape_;  ///< what the page was built for
+};
+
+}  // namespace hedgerow::app

@@ -1,0 +1,40 @@
+#pragma once
+// The ladder of a part: rungs it has, the one it stands on, what each adds and costs.
+
+#include <vector>
+
+#include <QWidget>
+
+#include "model/part_kind.h"
+
+namespace hedgerow::app {
+
+class Ladder : public QWidget {
+    Q_OBJECT
+
+public:
+    explicit Ladder(QWidget* parent = nullptr);
+    void show(const PartKind* kind, int rung);
+
+signals:
+    void climbed(int rung);
+
+protected:
+    void paintEvent(QPaintEvent* event) override;
+    void mousePressEvent(QMouseEvent* event) override;
+    void mouseMoveEvent(QMouseEvent* event) override;
+    void leaveEvent(QEvent* event) override;
+    void keyPressEvent(QKeyEvent* event) override;
+
+private:
+    /// Vertical centre of a rung, and its height.
+    double centre(int rung) const;
+    double heightOf(int rung) const;
+    int rungAt(double y) const;
+
+    const PartKind* kind_ = nullptr;
+    int rung_ = 1;
+    int hovered_ = -1;
+};
+
+}  // namespace hedgerow::app

@@ -1,0 +1,45 @@
+// Hedgerow, the desktop application.
+
+#include <cstdio>
+
+#include <QApplication>
+#include <QCommandLineParser>
+#include <QIcon>
+
+#include "session/version.h"
+#include "shell/main_window.h"
+#include "shell/pictures.h"
+#include "style/theme.h"
+
+using namespace hedgerow;
+using namespace hedgerow::app;
+
+int main(int argc, char** argv) {
+    QApplication application(argc, argv);
+    QApplication::setApplicationName("hedgerow");
+    QApplication::setApplicationDisplayName("Hedgerow");
+    QApplication::setApplicationVersion(version);
+    QApplication::setDesktopFileName("io.github.hedgerow.Hedgerow");
+    QApplication::setWindowIcon(QIcon(":/hedgerow.svg"));
+
+    QCommandLineParser parser;
+    parser.setApplicationDescription("Assemble, simulate and compare switching power circuits.");
+    parser.addHelpOption();
+    parser.addVersionOption();
+    parser.addPositionalArgument("project", "a *.hedge file to open", "[project...]");
+    const QCommandLineOption theme("theme", "light or dark", "name", "light");
+    const QCommandLineOption pictures("pictures", "run the projects, write pictures and data to this folder, and end", "folder");
+    parser.addOptions({theme, pictures});
+    parser.process(application);
+
+    applyTheme(application, parser.value(theme) == "dark" ? Theme::dark : Theme::light);
+    if (parser.isSet(pictures)) return makePictures(application, parser.value(pictures), parser.positionalArguments());
+
+    MainWindow window;
+    const auto folder = RecoverySlot::standardFolder();
+    window.offerRecovery(RecoverySlot::pending(folder));
+    window.workspace().setRecoverySlot(std::make_unique<RecoverySlot>(folder));
+    window.show();
+    if (!parser.positionalArguments().isEmpty()) window.open(parser.positionalArguments().first());
+    return QApplication::exec();
+}

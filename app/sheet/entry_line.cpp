@@ -1,0 +1,175 @@
+#include "sheet/entry_line.h"
+
+#include <algorithm>
+
+#include <QKeyEvent>
+#include <QPainter>
+
+#include "sheet/symbol.h"
+#include "shell/workspace.h"
+#include "style/theme.h"
+
+namespace hedgerow::app {
+
+namespace {
+constexpr int entryWidth = 328, lineHeight = 38, rowHeight = 32;
+constexpr std::size_t mostRows = 6;
+}  // namespace
+
+EntryLine::EntryLine(Workspace& workspace, QWidget* sheet) : QFrame(sheet), workspace_(workspace), line_(new QLineEdit(this)) {
+    hide();
+    setAccessibleName("entry line");
+    line_->setAccessibleName("part and values");
+    line_->setGeometry(8, 6, entryWidth - 80, 26);
+    line_->setFrame(false);
+    line_->setStyleSheet("border: 0; background: transparent; font-size: 14px;");
+    line_->installEventFilter(this);
+    connect(line_, &QLineEdit::textChanged, this, &EntryLine::refresh);
+}
+
+void EntryLine::start(const QPoint& at, const QString& typed) {
+    row_ = 0;
+    line_->setText(typed);
+    refresh();
+    const QSize room = parentWidget()->size();
+    move(std::clamp(at.x() + 12, 4, std::max(4, room.width() - entryWidth - 4)),
+         std::clamp(at.y() + 12, 4, std::max(4, room.height() - lineHeight - rowHeight * static_cast<int>(mostRows) - 12)));
+    show();
+    raise();
+    line_->setFocus();
+    line_->end(false);
+}
+
+void EntryLine::cancel() {
+    if (!isVisible()) return;
+    hide();
+    parentWidget()->setFocus();
+    emit closed();
+}
+
+void EntryLine::refresh() {
+    const QString typed = line_->text().trimmed();
+    const QString word = typed.section(' ', 0, 0);
+    namesNet_ = word == "net";
+    matches_ = word.isEmpty() ? std::vector<const PartKind*>{} : workspace_.catalogue().search(word.toStdString());
+    if (matches_.size() > mostRows) matches_.resize(mostRows);
+    if (namesNet_) matches_.clear();
+    row_ = matches_.empty() ? 0 : std::min(row_, matches_.size() - 1);
+    understood_.clear();
+    error_.clear();
+    if (!matches_.empty()) {
+        auto entry = readEntryValues(typed.section(' ', 1).toStdString(), *matches_[row_], workspace_.parameters().lookup());
+        if (entry) {
+            entry_ = *entry;
+            understood_ = QString::fromStdString(entry_.understood);
+        } else {
+            error_ = QString::fromStdString(entry.error().message);
+        }
+    } else if (namesNet_) {
+        const QString name = typed.section(' ', 1).trimmed();
+        understood_ = name.isEmpty() ? "type a name" : name;
+    } else if (!word.isEmpty()) {
+        error_ = "no part is called '" + word + "'";
+    }
+    const int rows = static_cast<int>(matches_.size()) + (namesNet_ ? 1 : 0);
+    resize(entryWidth, lineHeight + rows * rowHeight + (error_.isEmpty() ? 8 : rowHeight));
+    update();
+}
+
+void EntryLine::accept() {
+    const QString typed = line_->text().trimmed();
+    if (namesNet_) {
+        const QString name = typed.section(' ', 1).trimmed();
+        if (name.isEmpty()) return;
+        cancel();
+        emit netNamed(name);
+        return;
+    }
+    if (matches_.empty() || !error_.isEmpty()) return;
+    const Entry entry = entry_;
+    cancel();
+    emit chosen(entry);
+}
+
+bool EntryLine::eventFilter(QObject* watched, QEvent* event) {
+    if (event->type() == QEvent::KeyPress) {
+        switch (static_cast<QKeyEvent*>(event)->key()) {
+            case Qt::Key_Escape: cancel(); return true;
+            case Qt::Key_Return:
+            case Qt::Key_Enter: accept(); return true;
+            case Qt::Key_Down:
+                if (row_ + 1 < matches_.size()) ++row_, refresh();
+                return true;
+            case Qt::Key_Up:
+                if (row_ > 0) --row_, refresh();
+                return true;
+            default: break;
+        }
+    }
+    if (event->type() == QEvent::FocusOut && isVisible()) cancel();
+    return QFrame::eventFilter(watched, event);
+}
+
+int EntryLine::rowAt(int y) const { return y < lineHeight ? -1 : (y - lineHeight) / rowHeight; }
+
+void EntryLine::mousePressEvent(QMouseEvent* event) {
+    const int row = rowAt(static_cast<int>(event->position().y()));
+    if (row < 0 || row >= static_cast<int>(matches_.size())) return;
+    row_ = static_cast<std::size_t>(row);
+    refresh();
+    accept();
+}
+
+void EntryLine::paintEvent(QPaintEvent*) {
+    const Colours& p = colours();
+    QPainter painter(this);
+    painter.setRenderHint(QPainter::Antialiasing);
+    painter.setPen(QPen(p.sloe, 1.5));
+    painter.setBrush(p.paper);
+    painter.drawRoundedRect(QRectF(rect()).adjusted(0.75, 0.75, -0.75, -0.75), 8, 8);
+    painter.setFont(textFont());
+    painter.setPen(p.bark);
+    painter.drawText(QRect(entryWidth - 76, 0, 64, lineHeight), Qt::AlignRight | Qt::AlignVCenter, namesNet_ ? "↵ name" : "↵ hang");
+    painter.setPen(p.rule);
+    painter.drawLine(1, lineHeight - 1, entryWidth - 2, lineHeight - 1);
+    for (std::size_t i = 0; i < matches_.size(); ++i) {
+        const QRect row(6, lineHeight + static_cast<int>(i) * rowHeight + 2, entryWidth - 12, rowHeight - 4);
+        if (i == row_) {
+            painter.setPen(Qt::NoPen);
+            painter.setBrush(p.leafTint);
+            painter.drawRoundedRect(row, 4, 4);
+        }
+        painter.save();
+        const QRectF box = partBox(Part{}, *matches_[i]);
+        const double scale = std::min(0.42, 24.0 / std::max(box.width(), box.height()));
+        painter.translate(row.left() + 18, row.center().y());
+        painter.scale(scale, scale);
+        painter.translate(-box.center());
+        drawSymbol(painter, *matches_[i], {i == row_ ? p.ink : p.bark});
+        painter.restore();
+        const QString title = QString::fromStdString(matches_[i]->title);
+        painter.setFont(textFont());
+        painter.setPen(i == row_ ? p.ink : p.bark);
+        const QRect text = row.adjusted(40, 0, -6, 0);
+        painter.drawText(text, Qt::AlignLeft | Qt::AlignVCenter, title);
+        if (i == row_ && error_.isEmpty()) {
+            const int room = text.width() - painter.fontMetrics().horizontalAdvance(title) - 12;
+            painter.setPen(p.bark);
+            painter.drawText(text, Qt::AlignRight | Qt::AlignVCenter, painter.fontMetrics().elidedText(understood_, Qt::ElideRight, room));
+        }
+    }
+    if (namesNet_) {
+        painter.setPen(p.ink);
+        painter.drawText(QRect(16, lineHeight, entryWidth - 24, rowHeight), Qt::AlignVCenter, "Name this net");
+        painter.setPen(p.bark);
+        painter.drawText(QRect(16, lineHeight, entryWidth - 32, rowHeight), Qt::AlignRight | Qt::AlignVCenter, understood_);
+    }
+    if (!error_.isEmpty()) {
+        painter.setPen(p.haw);
+        painter.setFont(textFont(TextSize::small));
+        const QRect row(14, lineHeight + static_cast<int>(matches_.size()) * rowHeight, entryWidth - 24, rowHeight);
+        painter.drawText(row, Qt::AlignVCenter | Qt::TextWordWrap, error_);
+    }
+}
+
+}  // namespace hedgerow::app

@@ -1,0 +1,52 @@
+#pragma once
+// The entry line: typed letters become a part with its values, at the pointer.
+
+#include <functional>
+
+#include <QFrame>
+#include <QLineEdit>
+
+#include "model/values.h"
+
+namespace hedgerow::app {
+
+class Workspace;
+
+/// Appears over the sheet, lists what matches, and hands over what was chosen.
+class EntryLine : public QFrame {
+    Q_OBJECT
+
+public:
+    EntryLine(Workspace& workspace, QWidget* sheet);
+
+    /// Shows the line at a place of the sheet widget, with the first letters already typed.
+    void start(const QPoint& at, const QString& typed);
+    void cancel();
+    QString text() const { return line_->text(); }
+
+signals:
+    void chosen(const hedgerow::Entry& entry);
+    /// "net NAME": the net under the pointer gets a name.
+    void netNamed(const QString& name);
+    void closed();
+
+protected:
+    bool eventFilter(QObject* watched, QEvent* event) override;
+    void paintEvent(QPaintEvent* event) override;
+    void mousePressEvent(QMouseEvent* event) override;
+
+private:
+    void refresh();
+    void accept();
+    int rowAt(int y) const;
+
+    Workspace& workspace_;
+    QLineEdit* line_;
+    std::vector<const PartKind*> matches_;
+    bool namesNet_ = false;
+    std::size_t row_ = 0;
+    QString understood_, error_;
+    Entry entry_;
+};
+
+}  // namespace hedgerow::app

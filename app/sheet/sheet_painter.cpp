@@ -1,0 +1,305 @@
+#include "sheet/sheet_painter.h"
+
+#include <algorithm>
+#include <cmath>
+
+#include <QFontMetricsF>
+#include <QPainter>
+#include <QPainterPath>
+
+#include "model/quantity.h"
+#include "model/route.h"
+#include "sheet/symbol.h"
+#include "style/theme.h"
+
+namespace hedgerow::app {
+
+namespace {
+
+constexpr double pillHeight = 20;
+
+QString shownValue(const Part& part, const PartKind& kind, const ParameterLookup& lookup) {
+    QStringList shown;
+    for (const ParameterKind& parameter : kind.parameters) {
+        if (!parameter.shownOnSheet || parameter.rung > part.rung || shown.size() == 2) continue;
+        auto value = partValue(part, kind, parameter.key, lookup);
+        const std::string* typed = part.values.find(parameter.key);
+        if (value) shown << (parameter.unit.empty() ? QString("%1 %2").arg(QString::fromStdString(parameter.symbol), QString::fromStdString(formatQuantity(*value, "", 3)))
+                                                    : QString::fromStdString(formatQuantity(*value, parameter.unit)));
+        else shown << QString::fromStdString(typed ? *typed : parameter.standard) + " ?";
+    }
+    return shown.join(", ");
+}
+
+void pill(QPainter& painter, QPointF centre, const QString& text, const QColor& border) {
+    const Colours& p = colours();
+    painter.setFont(textFont());
+    const double width = QFontMetricsF(painter.font()).horizontalAdvance(text) + 16;
+    const QRectF box(centre.x() - width / 2, centre.y() - pillHeight / 2, width, pillHeight);
+    painter.setPen(QPen(border, 1));
+    painter.setBrush(p.chalk);
+    painter.drawRoundedRect(box, pillHeight / 2, pillHeight / 2);
+    painter.setPen(p.ink);
+    painter.drawText(box, Qt::AlignCenter, text);
+}
+
+/// Which nets carry signals: their wires are thin.
+std::set<int> signalNets(const Sheet& sheet, const NetList& nets, const Catalogue& catalogue) {
+    std::set<int> found;
+    for (const Part& part : sheet.parts) {
+        const PartKind* kind = catalogue.find(part.kind);
+        for (std::size_t i = 0; kind && i < kind->pins.size(); ++i)
+            if (kind->pins[i].sort != PinSort::power) found.insert(nets.netOfPin.at({part.id, static_cast<int>(i)}));
+    }
+    return found;
+}
+
+class SheetDrawing {
+public:
+    SheetDrawing(QPainter& painter, const SheetScene& scene)
+        : painter_(painter), scene_(scene), catalogue_(scene.workspace.catalogue()), nets_(findNets(scene.sheet, catalogue_)),
+          signals_(signalNets(scene.sheet, nets_, catalogue_)) {}
+
+    void all() {
+        wires();
+        for (const Part& part : scene_.sheet.parts) drawPart(part);
+        pins();
+        labels();
+        if (scene_.instant) currents();
+        for (const Error& problem : scene_.workspace.problems()) drawProblem(problem);
+    }
+
+private:
+    bool selected(int id) const { return scene_.workspace.selection().contains(id); }
+
+    void wires() {
+        const Colours& p = colours();
+        for (const Wire& wire : scene_.sheet.wires) {
+            const bool signal = signals_.contains(nets_.netOfWire.at(wire.id));
+            QPainterPath path(QPointF(wire.points[0].x, wire.points[0].y));
+            for (const Point point : wire.points) path.lineTo(point.x, point.y);
+            if (selected(wire.id)) {
+                painter_.setPen(QPen(p.sloeTint, 8, Qt::SolidLine, Qt::RoundCap, Qt::RoundJoin));
+                painter_.setBrush(Qt::NoBrush);
+                painter_.drawPath(path);
+            }
+            painter_.setPen(QPen(selected(wire.id) ? p.sloe : p.ink, signal ? 1.2 : 2.0, Qt::SolidLine, Qt::RoundCap, Qt::RoundJoin));
+            painter_.setBrush(Qt::NoBrush);
+            painter_.drawPath(path);
+        }
+        painter_.setPen(Qt::NoPen);
+        painter_.setBrush(p.ink);
+        for (const Point at : nets_.junctions) painter_.drawEllipse(QPointF(at.x, at.y), 3.6, 3.6);
+    }
+
+    void drawPart(const Part& part) {
+        const Colours& p = colours();
+        const PartKind* kind = catalogue_.find(part.kind);
+        if (!kind) return drawUnknown(part);
+        if (selected(part.id)) {
+            painter_.setPen(QPen(p.sloe, 1.2, Qt::DashLine));
+            painter_.setBrush(Qt::NoBrush);
+            painter_.drawRoundedRect(partBox(part, *kind).adjusted(-6, -6, 6, 6), 6, 6);
+        }
+        SymbolLook look{p.ink};
+        if (scene_.instant) {
+            look.conducting = scene_.instant->conducting(part.name).value_or(false);
+            const double current = scene_.instant->value(part.name + ".i").value_or(0.0);
+            look.emphasised = std::abs(current) > 0.02 * scene_.instant->largestCurrent() && scene_.instant->largestCurrent() > 0;
+        }
+        painter_.save();
+        enterPart(painter_, part);
+        drawSymbol(painter_, *kind, look);
+        painter_.restore();
+        if (kind->pins.size() == 1 && kind->pins[0].sort == PinSort::power) return;  // the reference needs no name
+        const PartText text = partText(part, *kind, scene_.workspace.parameters().lookup());
+        painter_.setFont(textFont(TextSize::normal, true));
+        painter_.setPen(selected(part.id) ? p.sloe : p.ink);
+        painter_.drawText(text.nameBox, Qt::AlignLeft | Qt::AlignVCenter, text.name);
+        painter_.setFont(textFont());
+        painter_.setPen(p.bark);
+        painter_.drawText(text.valueBox, Qt::AlignLeft | Qt::AlignVCenter, text.value);
+        painter_.setPen(QPen(p.leaf, 2));
+        if (kind->rungs.size() > 1)
+            for (int i = 0; i < part.rung; ++i)
+                painter_.drawLine(QPointF(text.ticksBox.left() + 5 * i + 1, text.ticksBox.top() + 1), QPointF(text.ticksBox.left() + 5 * i + 1, text.ticksBox.bottom() - 1));
+    }
+
+    void drawUnknown(const Part& part) {
+        const Colours& p = colours();
+        painter_.setPen(QPen(p.haw, 1.5, Qt::DashLine));
+        painter_.setBrush(Qt::NoBrush);
+        painter_.drawRect(QRectF(part.at.x - 24, part.at.y - 24, 48, 48));
+        painter_.setFont(textFont());
+        painter_.drawText(QPointF(part.at.x - 22, part.at.y + 38), QString::fromStdString(part.name + ": unknown " + part.kind));
+    }
+
+    /// Open pins are small rings, so that it shows what still wants a wire; signal inputs get an arrow head.
+    void pins() {
+        const Colours& p = colours();
+        for (const Part& part : scene_.sheet.parts) {
+            const PartKind* kind = catalogue_.find(part.kind);
+            for (std::size_t i = 0; kind && i < kind->pins.size(); ++i) {
+                const Point at = part.toSheet(kind->pins[i].at);
+                const Net& net = nets_.of({part.id, static_cast<int>(i)});
+                if (net.pins.size() + net.wires.size() < 2 && net.labels.empty() && scene_.showPins) {
+                    painter_.setPen(QPen(kind->pins[i].optional ? p.rule : p.gorse, 1.4));
+                    painter_.setBrush(p.paper);
+                    painter_.drawEllipse(QPointF(at.x, at.y), 3, 3);
+                }
+                if (kind->pins[i].sort == PinSort::signalIn && net.pins.size() > 1) arrowHead(part, kind->pins[i]);
+            }
+        }
+    }
+
+    void arrowHead(const Part& part, const PinKind& pin) {
+        painter_.save();
+        enterPart(painter_, part);
+        painter_.setPen(Qt::NoPen);
+        painter_.setBrush(colours().ink);
+        const double x = pin.at.x + 14, y = pin.at.y;
+        painter_.drawPolygon(QPolygonF{{x, y}, {x - 7, y - 3}, {x - 7, y + 3}});
+        painter_.restore();
+    }
+
+    void labels() {
+        const Colours& p = colours();
+        for (const Label& label : scene_.sheet.labels) {
+            QString text = QString::fromStdString(label.net);
+            const QPointF at(label.at.x, label.at.y);
+            if (scene_.instant) {
+                if (const auto value = scene_.instant->value(label.net + ".v")) {
+                    pill(painter_, at + QPointF(0, -18), QString::fromStdString(formatQuantity(*value, "V")), selected(label.id) ? p.sloe : p.rule);
+                    continue;
+                }
+            }
+            painter_.setFont(textFont(TextSize::normal, false, true));
+            const double width = QFontMetricsF(painter_.font()).horizontalAdvance(text) + 8;
+            const QRectF box(at.x() - width / 2, at.y() - 22, width, 16);
+            if (selected(label.id)) {
+                painter_.setPen(Qt::NoPen);
+                painter_.setBrush(p.sloeTint);
+                painter_.drawRoundedRect(box, 4, 4);
+            }
+            painter_.setPen(selected(label.id) ? p.sloe : p.bark);
+            painter_.drawText(box, Qt::AlignCenter, text);
+            painter_.drawLine(QPointF(at.x(), at.y() - 6), at);
+        }
+    }
+
+    /// An arrow in the lead of each part that carries current, as large as the current is; its value on windings.
+    void currents() {
+        const Colours& p = colours();
+        const double largest = scene_.instant->largestCurrent();
+        for (const Part& part : scene_.sheet.parts) {
+            const PartKind* kind = catalogue_.find(part.kind);
+            const auto current = scene_.instant->value(part.name + ".i");
+            if (!kind || !current || kind->pins.size() < 2 || std::abs(*current) < 0.02 * largest) continue;
+            const Point from = part.toSheet(kind->pins[0].at), to = part.toSheet(kind->pins[1].at);
+            const double size = 4 + 5 * std::sqrt(std::abs(*current) / largest);
+            const double sign = *current > 0 ? 1 : -1;
+            const QPointF way = QPointF(to.x - from.x, to.y - from.y) / std::hypot(to.x - from.x, to.y - from.y);
+            const QPointF at = QPointF(to.x, to.y) - way * 4.0, tip = at + way * sign * size * 0.8, tail = at - way * sign * size * 0.8, side(-way.y() * size * 0.7, way.x() * size * 0.7);
+            painter_.setPen(Qt::NoPen);
+            painter_.setBrush(p.sloe);
+            painter_.drawPolygon(QPolygonF{tip, tail + side, tail - side});
+            if (part.kind == "inductor") {
+                painter_.setFont(textFont(TextSize::normal, true));
+                painter_.setPen(p.sloe);
+                painter_.drawText(QRectF((from.x + to.x) / 2.0 - 60, (from.y + to.y) / 2.0 + 12, 120, 16), Qt::AlignCenter, QString::fromStdString(formatQuantity(std::abs(*current), "A", 3)));
+            }
+        }
+    }
+
+    void drawProblem(const Error& problem) {
+        const Colours& p = colours();
+        const Part* found = nullptr;
+        for (const Part& part : scene_.sheet.parts)
+            if (part.name == problem.part) found = &part;
+        const PartKind* kind = found ? catalogue_.find(found->kind) : nullptr;
+        if (!kind) return;
+        const QRectF box = partBox(*found, *kind).adjusted(-8, -8, 8, 8);
+        painter_.setPen(QPen(p.haw, 1.6));
+        painter_.setBrush(Qt::NoBrush);
+        painter_.drawRoundedRect(box, 8, 8);
+        painter_.setFont(textFont());
+        const QString text = QString::fromStdString(problem.message);
+        QRectF note = QFontMetricsF(painter_.font()).boundingRect(QRectF(0, 0, 260, 400), Qt::TextWordWrap, text);
+        note.moveTopLeft(box.bottomLeft() + QPointF(8, 12));
+        painter_.setPen(QPen(p.haw, 1));
+        painter_.setBrush(p.hawTint);
+        painter_.drawRoundedRect(note.adjusted(-8, -6, 8, 6), 6, 6);
+        painter_.setPen(p.ink);
+        painter_.drawText(note, Qt::TextWordWrap, text);
+    }
+
+    QPainter& painter_;
+    const SheetScene& scene_;
+    const Catalogue& catalogue_;
+    NetList nets_;
+    std::set<int> signals_;
+};
+
+}  // namespace
+
+PartText partText(const Part& part, const PartKind& kind, const ParameterLookup& lookup) {
+    PartText text;
+    text.name = QString::fromStdString(part.name);
+    text.value = shownValue(part, kind, lookup);
+    const QFontMetricsF bold(textFont(TextSize::normal, true)), normal{textFont()};
+    const double nameWidth = bold.horizontalAdvance(text.name) + 2, valueWidth = normal.horizontalAdvance(text.value) + 2;
+    const double width = std::max({nameWidth, valueWidth, 20.0});
+    // Beside upright parts, above lying ones, wherever the turn takes the place the symbol names.
+    const bool wide = partBox(part, kind).width() > partBox(part, kind).height();
+    QPointF at;
+    if (part.turn == 0 && !part.flip) {
+        at = QPointF(part.at.x + kind.labelAt.x, part.at.y + kind.labelAt.y - 8);
+    } else if (wide) {
+        at = QPointF(part.at.x - 24, partBox(part, kind).top() - 34);
+    } else {
+        at = QPointF(partBox(part, kind).right() + 8, part.at.y - 12);
+    }
+    text.nameBox = QRectF(at, QSizeF(nameWidth, 16));
+    // Lying parts have name and value in one line, to stay clear of what is above.
+    const bool oneLine = wide && kind.pins.size() == 2;
+    text.valueBox = oneLine ? QRectF(at.x() + nameWidth + 4, at.y(), valueWidth, 16) : QRectF(at.x(), at.y() + 16, valueWidth, 16);
+    text.ticksBox = oneLine ? QRectF(at.x(), at.y() + 17, width, 8) : QRectF(at.x(), at.y() + (text.value.isEmpty() ? 18 : 34), width, 8);
+    return text;
+}
+
+std::optional<Instant> Instant::of(Workspace& workspace) {
+    if (!workspace.cursor() || workspace.shownRunIsOld()) return {};
+    Instant instant(workspace);
+    for (const Part& part : workspace.project().sheet().parts)
+        instant.largestCurrent_ = std::max(instant.largestCurrent_, std::abs(instant.value(part.name + ".i").value_or(0.0)));
+    return instant;
+}
+
+std::optional<double> Instant::value(const std::string& quantity) const {
+    const Trace* trace = workspace_->trace(quantity);
+    return trace ? trace->at(*workspace_->cursor()) : std::nullopt;
+}
+
+std::optional<bool> Instant::conducting(const std::string& part) const {
+    const auto on = value(part + ".on");
+    return on ? std::optional<bool>(*on > 0.5) : std::nullopt;
+}
+
+void paintSheet(QPainter& painter, const SheetScene& scene) { SheetDrawing(painter, scene).all(); }
+
+QRectF sheetBox(Workspace& workspace) {
+    QRectF box;
+    const Sheet& sheet = workspace.project().sheet();
+    for (const Part& part : sheet.parts) {
+        const PartKind* kind = workspace.catalogue().find(part.kind);
+        if (!kind) { box |= QRectF(part.at.x - 32, part.at.y - 32, 64, 64); continue; }
+        const PartText text = partText(part, *kind, workspace.parameters().lookup());
+        box |= partBox(part, *kind) | text.nameBox | text.valueBox;
+    }
+    for (const Wire& wire : sheet.wires)
+        for (const Point point : wire.points) box |= QRectF(point.x - 4, point.y - 4, 8, 8);
+    for (const Label& label : sheet.labels) box |= QRectF(label.at.x - 30, label.at.y - 28, 60, 28);
+    return box;
+}
+
+}  // namespace hedgerow::app

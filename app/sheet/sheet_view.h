@@ -1,0 +1,105 @@
+#pragma once
+// The sheet as the user works on it: type to place, wire, move, turn, edit in place, zoom and pan.
+
+#include <optional>
+
+#include <QLineEdit>
+#include <QWidget>
+
+#include "model/values.h"
+#include "shell/workspace.h"
+
+namespace hedgerow::app {
+
+class EntryLine;
+
+class SheetView : public QWidget {
+    Q_OBJECT
+
+public:
+    explicit SheetView(Workspace& workspace, QWidget* parent = nullptr);
+
+    /// Shows everything.
+    void fit();
+    /// Hangs a part of this kind on the pointer.
+    void hang(const Entry& entry);
+    void deleteSelection();
+    void copySelection() const;
+    void cutSelection();
+    void paste();
+    void selectAll();
+    void turnSelection();
+    void flipSelection();
+    void climbSelection(int steps);
+    /// Opens the editor of a part's name or first value in place.
+    void editName(int part);
+    void editValue(int part);
+    QImage picture(const QSize& size, double ratio) const;
+
+    QPointF toSheet(const QPointF& widget) const { return (widget - offset_) / zoom_; }
+    QPointF toWidget(const QPointF& sheet) const { return sheet * zoom_ + offset_; }
+
+signals:
+    /// What a click or a key would do now, for the hint line.
+    void hinted(const QString& hint);
+
+protected:
+    void paintEvent(QPaintEvent* event) override;
+    void mousePressEvent(QMouseEvent* event) override;
+    void mouseMoveEvent(QMouseEvent* event) override;
+    void mouseReleaseEvent(QMouseEvent* event) override;
+    void wheelEvent(QWheelEvent* event) override;
+    void keyPressEvent(QKeyEvent* event) override;
+    void resizeEvent(QResizeEvent* event) override;
+    void contextMenuEvent(QContextMenuEvent* event) override;
+    bool event(QEvent* event) override;
+
+private:
+    enum class Mode { idle, hanging, wiring, dragging, banding, panning };
+    /// What is under a point, topmost first.
+    struct Hit {
+        enum class What { nothing, pin, name, value, part, label, wire } what = What::nothing;
+        int id = 0;
+        int pin = 0;
+        Point at;
+    };
+
+    Hit hit(const QPointF& sheet) const;
+    Point grid(const QPointF& sheet) const { return snapped(sheet.x(), sheet.y()); }
+    void setMode(Mode mode);
+    void dropHanging();
+    void startWire(Point from);
+    void extendWire(Point to, bool finish);
+    std::vector<Point> wirePreview(Point to) const;
+    bool touchesNet(Point at) const;
+    void nameNet(const QString& name);
+    void openEditor(const QRectF& sheetBox, const QString& text, std::function<Status(const QString&)> accept);
+    void closeEditor(bool accept);
+    bool keyWhileHanging(QKeyEvent* event);
+    void moveSelection(Point by);
+    void selectNext(int step);
+    void zoomAt(const QPointF& widget, double factor);
+    void paintEmptyHint(QPainter& painter) const;
+    void paintMode(QPainter& painter) const;
+    Sheet shownSheet() const;
+    QString instantText() const;
+
+    Workspace& workspace_;
+    EntryLine* entry_;
+    QLineEdit* editor_ = nullptr;
+    std::function<Status(const QString&)> editorAccepts_;
+    Mode mode_ = Mode::idle;
+    double zoom_ = 1.0;
+    QPointF offset_{0, 0};
+    bool fitted_ = true;       ///< follow the size of the window until the user zooms or pans
+    QPointF pointer_{0, 0};    ///< of the widget
+    QPointF pressed_{0, 0};
+    bool maybeClick_ = false;
+    Hit pressedHit_;
+    Part hanging_;
+    std::vector<Point> wire_;
+    Point dragged_;
+    int pasteCount_ = 0;
+};
+
+}  // namespace hedgerow::app

@@ -1,0 +1,394 @@
+#include "shelf/shelf.h"
+
+#include <algorithm>
+
+#include <QHBoxLayout>
+#include <QKeyEvent>
+#include <QLabel>
+#include <QLineEdit>
+#include <QMimeData>
+#include <QPainter>
+#include <QScrollBar>
+#include <QStackedWidget>
+#include <QStyledItemDelegate>
+
+#include "model/changes.h"
+#include "model/quantity.h"
+#include "sheet/symbol.h"
+#include "style/theme.h"
+#include "timeline/notation.h"
+
+namespace hedgerow::app {
+
+namespace {
+
+constexpr int tabWidth = 44, tabHeight = 96;
+constexpr char quantityMime[] = "application/x-hedgerow-quantity";
+const char* const tabNames[] = {"Parts", "Quantities", "Runs"};
+
+enum Role { kindRole = Qt::UserRole, nameRole, unitRole, runRole };
+
+/// Symbol and title of a part.
+class PartRow : public QStyledItemDelegate {
+public:
+    PartRow(Workspace& workspace, QObject* parent) : QStyledItemDelegate(parent), workspace_(workspace) {}
+    QSize sizeHint(const QStyleOptionViewItem&, const QModelIndex& index) const override { return {160, index.data(kindRole).isNull() ? 26 : 34}; }
+    void paint(QPainter* painter, const QStyleOptionViewItem& option, const QModelIndex& index) const override {
+        const Colours& p = colours();
+        painter->save();
+        painter->setRenderHint(QPainter::Antialiasing);
+        const PartKind* kind = workspace_.catalogue().find(index.data(kindRole).toString().toStdString());
+        if (!kind) {
+            painter->setFont(textFont(TextSize::small, true));
+            painter->setPen(p.bark);
+            painter->drawText(option.rect.adjusted(8, 4, 0, 0), Qt::AlignLeft | Qt::AlignVCenter, index.data().toString());
+            painter->restore();
+            return;
+        }
+        if (option.state & (QStyle::State_Selected | QStyle::State_MouseOver)) {
+            painter->setPen(Qt::NoPen);
+            painter->setBrush(option.state & QStyle::State_Selected ? p.leafTint : p.chalk);
+            painter->drawRoundedRect(option.rect.adjusted(2, 1, -2, -1), 4, 4);
+        }
+        const QRectF box = partBox(Part{}, *kind);
+        const double scale = 26.0 / std::max(box.width(), box.height());
+        painter->save();
+        painter->translate(option.rect.left() + 24, option.rect.center().y());
+        painter->scale(scale, scale);
+        painter->translate(-box.center());
+        drawSymbol(*painter, *kind, {p.ink});
+        painter->restore();
+        painter->setFont(textFont());
+        painter->setPen(p.ink);
+        const QRect text = option.rect.adjusted(46, 0, -4, 0);
+        painter->drawText(text, Qt::AlignLeft | Qt::AlignVCenter, painter->fontMetrics().elidedText(QString::fromStdString(kind->title), Qt::ElideRight, text.width()));
+        painter->restore();
+    }
+
+private:
+    Workspace& workspace_;
+};
+
+class QuantityRow : public QStyledItemDelegate {
+public:
+    using QStyledItemDelegate::QStyledItemDelegate;
+    QSize sizeHint(const QStyleOptionViewItem&, const QModelIndex&) const override { return {160, 28}; }
+    void paint(QPainter* painter, const QStyleOptionViewItem& option, const QModelIndex& index) const override {
+        const Colours& p = colours();
+        painter->save();
+        painter->setRenderHint(QPainter::Antialiasing);
+        if (option.state & (QStyle::State_Selected | QStyle::State_MouseOver)) {
+            painter->setPen(Qt::NoPen);
+            painter->setBrush(option.state & QStyle::State_Selected ? p.leafTint : p.chalk);
+            painter->drawRoundedRect(option.rect.adjusted(2, 1, -2, -1), 4, 4);
+        }
+        const QString name = index.data(nameRole).toString();
+        drawNotation(*painter, QRectF(option.rect).adjusted(10, -2, -90, -2), notationOf(name.toStdString()), p.ink, 14);
+        painter->setFont(textFont(TextSize::small));
+        painter->setPen(p.bark);
+        painter->drawText(option.rect.adjusted(70, 0, -8, 0), Qt::AlignRight | Qt::AlignVCenter, name + "  " + index.data(unitRole).toString());
+        painter->restore();
+    }
+};
+
+/// Number, time taken, plan, and how it ended.
+class RunRow : public QStyledItemDelegate {
+public:
+    RunRow(Workspace& workspace, QObject* parent) : QStyledItemDelegate(parent), workspace_(workspace) {}
+    QSize sizeHint(const QStyleOptionViewItem&, const QModelIndex&) const override { return {160, 54}; }
+    void paint(QPainter* painter, const QStyleOptionViewItem& option, const QModelIndex& index) const override {
+        const Colours& p = colours();
+        const int number = index.data(runRole).toInt();
+        const auto& runs = workspace_.runs();
+        const auto found = std::find_if(runs.begin(), runs.end(), [&](const auto& entry) { return entry->number == number; });
+        if (found == runs.end()) return;
+        const RunEntry& entry = **found;
+        painter->save();
+        painter->setRenderHint(QPainter::Antialiasing);
+        const QRect box = option.rect.adjusted(4, 1, -4, -1);
+        const bool shown = workspace_.shownRun() && workspace_.shownRun()->number == number;
+        if (shown || option.state & QStyle::State_MouseOver) {
+            painter->setPen(Qt::NoPen);
+            painter->setBrush(shown ? p.leafTint : p.chalk);
+            painter->drawRoundedRect(box, 4, 4);
+        }
+        painter->setFont(textFont(TextSize::normal, true));
+        painter->setPen(p.ink);
+        painter->drawText(box.adjusted(8, 4, 0, 0), Qt::AlignLeft | Qt::AlignTop, QString::number(number));
+        const RunSummary& summary = entry.run->summary();
+        painter->setFont(textFont());
+        painter->setPen(p.bark);
+        painter->drawText(box.adjusted(0, 4, -8, 0), Qt::AlignRight | Qt::AlignTop,
+                          entry.running() ? "running" : QString::fromStdString(formatQuantity(summary.second("total"), "s", 2)));
+        QString line = QString::fromStdString(entry.run->plan());
+        if (!entry.running() && summary.end != RunEnd::finished) {
+            line += QString(", %1 at %2").arg(QString::fromStdString(std::string(describe(summary.end))), QString::fromStdString(formatQuantity(toSeconds(summary.reached), "s", 3)));
+            if (summary.end == RunEnd::failed) painter->setPen(p.haw);
+        }
+        painter->drawText(box.adjusted(8, 0, -8, -6), Qt::AlignLeft | Qt::AlignBottom, painter->fontMetrics().elidedText(line, Qt::ElideRight, box.width() - 16));
+        painter->restore();
+    }
+
+private:
+    Workspace& workspace_;
+};
+
+void prepareList(QListWidget& list) {
+    list.setVerticalScrollMode(QAbstractItemView::ScrollPerPixel);
+    list.setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    list.setMouseTracking(true);
+}
+
+QWidget* page(const QString& title, QVBoxLayout*& column, QLabel** right = nullptr) {
+    auto* widget = new QWidget;
+    widget->setStyleSheet(QString());
+    column = new QVBoxLayout(widget);
+    column->setContentsMargins(8, 12, 4, 8);
+    column->setSpacing(8);
+    auto* head = new QHBoxLayout;
+    auto* label = new QLabel(title);
+    label->setStyleSheet("font-weight: bold; padding-left: 8px;");
+    head->addWidget(label);
+    head->addStretch(1);
+    if (right) {
+        *right = new QLabel;
+        (*right)->setProperty("quiet", true);
+        (*right)->setContentsMargins(0, 0, 8, 0);
+        head->addWidget(*right);
+    }
+    column->addLayout(head);
+    return widget;
+}
+
+}  // namespace
+
+// ---- tabs
+
+ShelfTabs::ShelfTabs(QWidget* parent) : QWidget(parent) {
+    setFixedWidth(tabWidth);
+    setFocusPolicy(Qt::TabFocus);
+    setAccessibleName("shelf: parts, quantities, runs");
+}
+
+void ShelfTabs::setCurrent(int index) {
+    current_ = index;
+    update();
+}
+
+void ShelfTabs::paintEvent(QPaintEvent*) {
+    const Colours& p = colours();
+    QPainter painter(this);
+    painter.fillRect(rect(), p.linen);
+    for (int i = 0; i < 3; ++i) {
+        const QRect box(0, 8 + i * tabHeight, tabWidth, tabHeight);
+        if (i == current_) painter.fillRect(box, p.paper);
+        painter.save();
+        painter.setFont(textFont(TextSize::normal, i == current_));
+        painter.setPen(i == current_ ? p.leaf : p.bark);
+        painter.translate(box.center());
+        painter.rotate(-90);
+        painter.drawText(QRect(-tabHeight / 2, -tabWidth / 2, tabHeight, tabWidth), Qt::AlignCenter, tabNames[i]);
+        painter.restore();
+    }
+    painter.setPen(hasFocus() ? QPen(p.sloe, 2) : QPen(p.rule, 1));
+    painter.drawLine(width() - 1, 0, width() - 1, 8 + current_ * tabHeight);
+    painter.drawLine(width() - 1, 8 + (current_ + 1) * tabHeight, width() - 1, height());
+}
+
+void ShelfTabs::mousePressEvent(QMouseEvent* event) {
+    const int index = (static_cast<int>(event->position().y()) - 8) / tabHeight;
+    if (index >= 0 && index < 3) emit chosen(index);
+}
+
+void ShelfTabs::keyPressEvent(QKeyEvent* event) {
+    if (event->key() == Qt::Key_Down && current_ < 2) emit chosen(current_ + 1);
+    else if (event->key() == Qt::Key_Up && current_ > 0) emit chosen(current_ - 1);
+    else QWidget::keyPressEvent(event);
+}
+
+// ---- dragging
+
+QMimeData* QuantityList::mimeData(const QList<QListWidgetItem*>& items) const {
+    if (items.isEmpty()) return nullptr;
+    auto* data = new QMimeData;
+    data->setData(quantityMime, items.first()->data(nameRole).toString().toUtf8());
+    data->setText(items.first()->data(nameRole).toString());
+    return data;
+}
+
+QStringList QuantityList::mimeTypes() const { return {quantityMime}; }
+
+// ---- pages
+
+Shelf::Shelf(Workspace& workspace, QWidget* parent) : QWidget(parent), workspace_(workspace), tabs_(new ShelfTabs(this)), pages_(new QStackedWidget(this)) {
+    setObjectName("shelf");
+    auto* row = new QHBoxLayout(this);
+    row->setContentsMargins(0, 0, 0, 0);
+    row->setSpacing(0);
+    row->addWidget(tabs_);
+    row->addWidget(pages_, 1);
+    pages_->setObjectName("shelfPages");
+    pages_->addWidget(makeParts());
+    pages_->addWidget(makeQuantities());
+    pages_->addWidget(makeRuns());
+    connect(tabs_, &ShelfTabs::chosen, this, [this](int index) { show(static_cast<Tab>(index)); });
+    connect(&workspace, &Workspace::projectChanged, this, &Shelf::fillQuantities);
+    connect(&workspace, &Workspace::runsChanged, this, [this] { fillQuantities(), fillRuns(); });
+    fillParts();
+    fillQuantities();
+    fillRuns();
+}
+
+void Shelf::show(Tab tab) {
+    tabs_->setCurrent(tab);
+    pages_->setCurrentIndex(tab);
+}
+
+QWidget* Shelf::makeParts() {
+    QVBoxLayout* column = nullptr;
+    QWidget* widget = page("Parts", column);
+    partSearch_ = new QLineEdit;
+    partSearch_->setObjectName("partSearch");
+    partSearch_->setPlaceholderText("find a part");
+    partSearch_->setAccessibleName("find a part");
+    partList_ = new QListWidget;
+    partList_->setObjectName("partList");
+    partList_->setAccessibleName("parts");
+    partList_->setItemDelegate(new PartRow(workspace_, partList_));
+    prepareList(*partList_);
+    column->addWidget(partSearch_);
+    column->addWidget(partList_, 1);
+    connect(partSearch_, &QLineEdit::textChanged, this, &Shelf::fillParts);
+    const auto choose = [this](QListWidgetItem* item) {
+        const PartKind* kind = item ? workspace_.catalogue().find(item->data(kindRole).toString().toStdString()) : nullptr;
+        if (kind) emit partChosen(Entry{kind, {}, ""});
+    };
+    connect(partList_, &QListWidget::itemClicked, this, choose);
+    connect(partList_, &QListWidget::itemActivated, this, choose);
+    connect(partSearch_, &QLineEdit::returnPressed, this, [this, choose] {
+        for (int i = 0; i < partList_->count(); ++i)
+            if (!partList_->item(i)->data(kindRole).isNull()) return choose(partList_->item(i));
+    });
+    return widget;
+}
+
+void Shelf::fillParts() {
+    partList_->clear();
+    QString group;
+    std::vector<const PartKind*> kinds = workspace_.catalogue().search(partSearch_->text().toStdString());
+    const bool all = partSearch_->text().trimmed().isEmpty();
+    if (all) std::stable_sort(kinds.begin(), kinds.end(), [](const PartKind* a, const PartKind* b) {
+        static const std::vector<std::string> order = {"Sources", "Passives", "Switches", "Control", "Meters"};
+        return std::find(order.begin(), order.end(), a->group) < std::find(order.begin(), order.end(), b->group);
+    });
+    for (const PartKind* kind : kinds) {
+        if (all && group != QString::fromStdString(kind->group)) {
+            group = QString::fromStdString(kind->group);
+            auto* heading = new QListWidgetItem(group, partList_);
+            heading->setFlags(Qt::NoItemFlags);
+        }
+        auto* item = new QListWidgetItem(QString::fromStdString(kind->title), partList_);
+        item->setData(kindRole, QString::fromStdString(kind->id));
+        item->setToolTip(QString::fromStdString(kind->summary));
+    }
+}
+
+QWidget* Shelf::makeQuantities() {
+    QVBoxLayout* column = nullptr;
+    QWidget* widget = page("Quantities", column);
+    quantitySearch_ = new QLineEdit;
+    quantitySearch_->setObjectName("quantitySearch");
+    quantitySearch_->setPlaceholderText("find a quantity");
+    quantitySearch_->setAccessibleName("find a quantity");
+    quantityHint_ = new QLabel("Run first: then everything is here, no meter needed.");
+    quantityHint_->setProperty("quiet", true);
+    quantityHint_->setWordWrap(true);
+    quantityHint_->setContentsMargins(8, 0, 8, 0);
+    quantityList_ = new QuantityList;
+    quantityList_->setObjectName("quantityList");
+    quantityList_->setAccessibleName("quantities");
+    quantityList_->setDragEnabled(true);
+    quantityList_->setItemDelegate(new QuantityRow(quantityList_));
+    prepareList(*quantityList_);
+    column->addWidget(quantitySearch_);
+    column->addWidget(quantityHint_);
+    column->addWidget(quantityList_, 1);
+    connect(quantitySearch_, &QLineEdit::textChanged, this, [this] { quantityNames_.clear(), fillQuantities(); });
+    connect(quantityList_, &QListWidget::itemActivated, this, [this](QListWidgetItem* item) { emit quantityChosen(item->data(nameRole).toString()); });
+    connect(quantitySearch_, &QLineEdit::returnPressed, this, [this] {
+        if (quantityList_->count() > 0) emit quantityChosen(quantityList_->item(0)->data(nameRole).toString());
+    });
+    return widget;
+}
+
+void Shelf::fillQuantities() {
+    QStringList names, units;
+    if (workspace_.shownRun()) {
+        const QString wanted = quantitySearch_->text().trimmed();
+        for (const QuantityInfo& quantity : workspace_.shownRun()->run->elaboration().network.quantities) {
+            const QString name = QString::fromStdString(quantity.name);
+            if (!wanted.isEmpty() && !name.contains(wanted, Qt::CaseInsensitive)) continue;
+            names << name;
+            units << QString::fromStdString(quantity.unit);
+        }
+    }
+    quantityHint_->setVisible(!workspace_.shownRun());
+    if (names == quantityNames_ && quantityList_->count() == names.size()) return;
+    quantityNames_ = names;
+    quantityList_->clear();
+    for (int i = 0; i < names.size(); ++i) {
+        auto* item = new QListWidgetItem(names[i], quantityList_);
+        item->setData(nameRole, names[i]);
+        item->setData(unitRole, units[i]);
+        item->setToolTip("Enter adds it to a lane of its unit; or drag it to a lane");
+    }
+}
+
+QWidget* Shelf::makeRuns() {
+    QVBoxLayout* column = nullptr;
+    QWidget* widget = page("Runs", column, &runCount_);
+    runList_ = new QListWidget;
+    runList_->setObjectName("runList");
+    runList_->setAccessibleName("runs");
+    runList_->setItemDelegate(new RunRow(workspace_, runList_));
+    prepareList(*runList_);
+    changes_ = new QLabel;
+    changes_->setObjectName("changes");
+    changes_->setWordWrap(true);
+    changes_->setContentsMargins(8, 0, 8, 0);
+    column->addWidget(runList_, 1);
+    column->addWidget(changes_);
+    const auto choose = [this](QListWidgetItem* item) {
+        const int number = item->data(runRole).toInt();
+        for (const auto& entry : workspace_.runs())
+            if (entry->number == number) return workspace_.showRun(entry);
+    };
+    connect(runList_, &QListWidget::itemClicked, this, choose);
+    connect(runList_, &QListWidget::itemActivated, this, choose);
+    return widget;
+}
+
+void Shelf::fillRuns() {
+    const auto& runs = workspace_.runs();
+    runCount_->setText(QString("%1 this session").arg(runs.size()));
+    if (runList_->count() != static_cast<int>(runs.size()) || (!runs.empty() && runList_->item(0)->data(runRole).toInt() != runs.front()->number)) {
+        runList_->clear();
+        for (const auto& entry : runs) {
+            auto* item = new QListWidgetItem(QString::number(entry->number), runList_);
+            item->setData(runRole, entry->number);
+        }
+    }
+    runList_->viewport()->update();
+    // What is different in the shown run from the one before it.
+    QString text;
+    for (std::size_t i = 0; i + 1 < runs.size(); ++i) {
+        if (runs[i] != workspace_.shownRun()) continue;
+        QStringList lines;
+        for (const std::string& line : changesBetween(runs[i + 1]->run->project(), runs[i]->run->project(), workspace_.catalogue())) lines << QString::fromStdString(line).toHtmlEscaped();
+        if (lines.size() > 8) lines = lines.mid(0, 7) << QString("and %1 more").arg(lines.size() - 7);
+        text = QString("<b>Changed since %1</b><br>%2").arg(runs[i + 1]->number).arg(lines.isEmpty() ? "nothing" : lines.join("<br>"));
+    }
+    changes_->setText(text);
+}
+
+}  // namespace hedgerow::app

@@ -1,0 +1,326 @@
+#include "shell/main_window.h"
+
+#include <QApplication>
+#include <QCloseEvent>
+#include <QDir>
+#include <QFileDialog>
+#include <QFileInfo>
+#include <QLabel>
+#include <QMenu>
+#include <QMessageBox>
+#include <QPushButton>
+#include <QShortcut>
+#include <QSplitter>
+#include <QTimer>
+#include <QVBoxLayout>
+
+#include "card/card.h"
+#include "formats/hedge/hedge.h"
+#include "session/registry.h"
+#include "sheet/sheet_view.h"
+#include "shelf/shelf.h"
+#include "shell/help.h"
+#include "shell/run_strip.h"
+#include "style/theme.h"
+#include "timeline/timeline_view.h"
+
+namespace hedgerow::app {
+
+namespace {
+
+constexpr int messageMilliseconds = 8000;
+
+/// The folder of the example projects: beside the sources, or where they were installed.
+QString examplesFolder() {
+    for (const QString& folder : {QCoreApplication::applicationDirPath() + "/../share/hedgerow/examples", QString(HEDGEROW_EXAMPLES)})
+        if (QDir(folder).exists()) return QDir(folder).absolutePath();
+    return {};
+}
+
+}  // namespace
+
+MainWindow::MainWindow() {
+    setWindowTitle("Hedgerow");
+    setMinimumSize(960, 620);
+    resize(1280, 800);
+    auto* centre = new QWidget(this);
+    auto* column = new QVBoxLayout(centre);
+    column->setContentsMargins(0, 0, 0, 0);
+    column->setSpacing(0);
+    strip_ = new RunStrip(workspace_, centre);
+    offer_ = new QFrame(centre);
+    offer_->setObjectName("offer");
+    offer_->hide();
+    shelf_ = new Shelf(workspace_, centre);
+    sheet_ = new SheetView(workspace_, centre);
+    card_ = new Card(workspace_, centre);
+    timeline_ = new TimelineView(workspace_, centre);
+    message_ = new QLabel(sheet_);
+    message_->setObjectName("message");
+    message_->setWordWrap(true);
+    message_->hide();
+
+    auto* upper = new QSplitter(Qt::Horizontal, centre);
+    upper->setHandleWidth(1);
+    for (QWidget* part : {static_cast<QWidget*>(shelf_), static_cast<QWidget*>(sheet_), static_cast<QWidget*>(card_)}) upper->addWidget(part);
+    upper->setStretchFactor(1, 1);
+    upper->setCollapsible(1, false);
+    upper->setSizes({240, 735, 305});
+    auto* both = new QSplitter(Qt::Vertical, centre);
+    both->setHandleWidth(1);
+    both->addWidget(upper);
+    both->addWidget(timeline_);
+    both->setSizes({472, 280});
+    both->setStretchFactor(0, 1);
+    both->setCollapsible(0, false);
+    both->setCollapsible(1, false);
+    column->addWidget(strip_);
+    column->addWidget(offer_);
+    column->addWidget(both, 1);
+    setCentralWidget(centre);
+
+    connect(shelf_, &Shelf::partChosen, sheet_, &SheetView::hang);
+    connect(shelf_, &Shelf::quantityChosen, this, [this](const QString& name) { timeline_->lanes().show(name.toStdString()); });
+    connect(sheet_, &SheetView::hinted, this, [this](const QString& text) { say(text, false); });
+    connect(&workspace_, &Workspace::refused, this, [this](const QString& text) { say(text, true); });
+    connect(&workspace_, &Workspace::problemsChanged, this, [this] {
+        QStringList lines;
+        for (const Error& problem : workspace_.problems())
+            if (problem.part.empty() || workspace_.problems().size() > 1) lines << "• " + QString::fromStdString(problem.message);
+        if (lines.size() > 6) lines = lines.mid(0, 6) << QString("and %1 more").arg(lines.size() - 6);
+        if (lines.isEmpty()) message_->hide();
+        else say(lines.join("\n"), true);
+        for (const Error& problem : workspace_.problems())
+            if (const Part* part = workspace_.project().findPart(problem.part); part && !problem.field.empty()) {
+                workspace_.select({part->id});
+                break;
+            }
+    });
+    connect(&workspace_, &Workspace::fileChanged, this, [this] {
+        setWindowTitle((workspace_.path().isEmpty() ? "new project" : QFileInfo(workspace_.path()).fileName()) + " – Hedgerow");
+        message_->hide();
+    });
+    connect(&workspace_, &Workspace::runsChanged, this, [this] {
+        if (workspace_.running()) shelf_->show(Shelf::runs);
+    });
+    buildMenu();
+    addKeys();
+    refreshTheme();
+    sheet_->setFocus();
+}
+
+void MainWindow::refreshTheme() {
+    const Colours& p = colours();
+    offer_->setStyleSheet(QString("QFrame#offer { background: %1; border-bottom: 1px solid %2; }").arg(p.gorseTint.name(), p.rule.name()));
+    shelf_->findChild<QWidget*>("shelfPages")->setStyleSheet(QString("QStackedWidget#shelfPages, QStackedWidget#shelfPages > QWidget { background: %1; }").arg(p.paper.name()));
+}
+
+// ---- messages
+
+void MainWindow::say(const QString& message, bool bad) {
+    const Colours& p = colours();
+    message_->setStyleSheet(QString("QLabel#message { background: %1; color: %2; border: 1px solid %3; border-radius: 6px; padding: 6px 10px; }")
+                                .arg((bad ? p.hawTint : p.paper).name(), p.ink.name(), (bad ? p.haw : p.rule).name()));
+    message_->setText(message);
+    message_->setFixedWidth(std::min(460, sheet_->width() - 32));
+    message_->adjustSize();
+    message_->move(16, 12);
+    message_->show();
+    message_->raise();
+    QTimer::singleShot(messageMilliseconds, message_, [this, message] {
+        if (message_->text() == message && workspace_.problems().empty()) message_->hide();
+    });
+}
+
+void MainWindow::help() {
+    const Part* part = workspace_.selectedPart();
+    const PartKind* kind = part ? workspace_.catalogue().find(part->kind) : nullptr;
+    if (kind) showHelp(this, QString::fromStdString(kind->title), partHelp(*kind));
+    else showHelp(this, "Hedgerow", generalHelp());
+}
+
+// ---- menu and keys
+
+void MainWindow::buildMenu() {
+    auto* menu = new QMenu(this);
+    const auto add = [&](QMenu* to, const QString& text, const QKeySequence& key, auto action) {
+        QAction* item = to->addAction(text);
+        if (!key.isEmpty()) item->setShortcut(key);
+        item->setShortcutContext(Qt::WindowShortcut);
+        connect(item, &QAction::triggered, this, action);
+        addAction(item);
+        return item;
+    };
+    add(menu, "New project", QKeySequence::New, [this] { if (mayLeave()) workspace_.adopt({}, {}, false); });
+    add(menu, "Open…", QKeySequence::Open, [this] { openByDialog(); });
+    auto* examples = menu->addMenu("Examples");
+    const QDir folder(examplesFolder());
+    for (const QFileInfo& file : folder.entryInfoList({"*.hedge"}, QDir::Files, QDir::Name)) {
+        add(examples, file.completeBaseName(), {}, [this, file] {
+            if (!mayLeave()) return;
+            // An example opens as a copy: saving asks for a place.
+            auto loaded = loadHedge(file.absoluteFilePath().toStdString());
+            if (loaded) workspace_.adopt(std::move(loaded->project), {}, false);
+            else say(QString::fromStdString(loaded.error().text()), true);
+        });
+    }
+    add(menu, "Save", QKeySequence::Save, [this] { save(); });
+    add(menu, "Save as…", QKeySequence::SaveAs, [this] { saveAs(); });
+    menu->addSeparator();
+    QAction* traces = add(menu, "Export traces…", {}, [this] { exportTraces(); });
+    connect(menu, &QMenu::aboutToShow, traces, [this, traces] { traces->setEnabled(workspace_.shownRun() && !workspace_.shownRun()->running()); });
+    add(menu, "Save sheet as picture…", {}, [this] { exportPicture(); });
+    menu->addSeparator();
+    QAction* undo = add(menu, "Undo", QKeySequence::Undo, [this] { workspace_.undo(); });
+    QAction* redo = add(menu, "Redo", QKeySequence("Ctrl+Shift+Z"), [this] { workspace_.redo(); });
+    connect(menu, &QMenu::aboutToShow, undo, [this, undo, redo] {
+        undo->setText("Undo " + QString::fromStdString(workspace_.history().undoLabel()));
+        redo->setText("Redo " + QString::fromStdString(workspace_.history().redoLabel()));
+    });
+    menu->addSeparator();
+    add(menu, "Light or dark", QKeySequence("Ctrl+D"), [this] {
+        applyTheme(*qApp, currentTheme() == Theme::light ? Theme::dark : Theme::light);
+        refreshTheme();
+        workspace_.showRun(workspace_.shownRun());
+        for (QWidget* child : findChildren<QWidget*>()) child->update();
+    });
+    add(menu, "Help", QKeySequence("F1"), [this] { help(); });
+    add(menu, "Quit", QKeySequence::Quit, [this] { close(); });
+    strip_->menuButton()->setMenu(menu);
+}
+
+void MainWindow::addKeys() {
+    const auto key = [this](const QKeySequence& sequence, QWidget* where, auto action) {
+        auto* shortcut = new QShortcut(sequence, where);
+        shortcut->setContext(where == this ? Qt::WindowShortcut : Qt::WidgetShortcut);
+        connect(shortcut, &QShortcut::activated, this, action);
+    };
+    key(QKeySequence("Ctrl+Return"), this, [this] { workspace_.startRun(); });
+    key(QKeySequence("Ctrl+."), this, [this] { workspace_.stopRun(); });
+    key(QKeySequence("Ctrl+1"), this, [this] { shelf_->show(Shelf::parts); });
+    key(QKeySequence("Ctrl+2"), this, [this] { shelf_->show(Shelf::quantities); });
+    key(QKeySequence("Ctrl+3"), this, [this] { shelf_->show(Shelf::runs); });
+    key(QKeySequence("F6"), this, [this] { nextArea(); });
+    key(QKeySequence::Copy, sheet_, [this] { sheet_->copySelection(); });
+    key(QKeySequence::Cut, sheet_, [this] { sheet_->cutSelection(); });
+    key(QKeySequence::Paste, sheet_, [this] { sheet_->paste(); });
+    key(QKeySequence::SelectAll, sheet_, [this] { sheet_->selectAll(); });
+}
+
+void MainWindow::nextArea() {
+    QWidget* const areas[] = {sheet_, card_, &timeline_->lanes(), shelf_};
+    QWidget* now = focusWidget();
+    int at = -1;
+    for (int i = 0; i < 4; ++i)
+        if (now && (areas[i] == now || areas[i]->isAncestorOf(now))) at = i;
+    QWidget* next = areas[(at + 1) % 4];
+    if (next->focusPolicy() == Qt::NoFocus || next == card_ || next == shelf_) {
+        for (QWidget* child : next->findChildren<QWidget*>())
+            if (child->isVisible() && child->focusPolicy() & Qt::TabFocus) return child->setFocus(Qt::TabFocusReason);
+    }
+    next->setFocus(Qt::TabFocusReason);
+}
+
+// ---- files
+
+bool MainWindow::open(const QString& path) {
+    if (auto status = workspace_.open(path); !status) {
+        say(QString::fromStdString(status.error().text()), true);
+        return false;
+    }
+    return true;
+}
+
+void MainWindow::openByDialog() {
+    if (!mayLeave()) return;
+    const QString path = QFileDialog::getOpenFileName(this, "Open a project", workspace_.path().isEmpty() ? examplesFolder() : workspace_.path(), "Hedgerow projects (*.hedge)");
+    if (!path.isEmpty()) open(path);
+}
+
+bool MainWindow::save() {
+    if (workspace_.path().isEmpty() || workspace_.readOnly()) return saveAs();
+    auto status = workspace_.save(workspace_.path());
+    if (!status) say(QString::fromStdString(status.error().text()), true);
+    return static_cast<bool>(status);
+}
+
+bool MainWindow::saveAs() {
+    QString path = QFileDialog::getSaveFileName(this, "Save the project", workspace_.path(), "Hedgerow projects (*.hedge)");
+    if (path.isEmpty()) return false;
+    if (QFileInfo(path).suffix().isEmpty()) path += ".hedge";
+    auto status = workspace_.save(path);
+    if (!status) say(QString::fromStdString(status.error().text()), true);
+    return static_cast<bool>(status);
+}
+
+void MainWindow::exportTraces() {
+    const auto shown = workspace_.shownRun();
+    if (!shown || shown->running()) return;
+    QString path = QFileDialog::getSaveFileName(this, "Export the traces of this run", {}, "Comma-separated values (*.csv);;HDF5 (*.h5)");
+    if (path.isEmpty()) return;
+    if (QFileInfo(path).suffix().isEmpty()) path += ".csv";
+    const bool hdf = QFileInfo(path).suffix().compare("h5", Qt::CaseInsensitive) == 0;
+    auto status = exportRun(*shown->run, hdf ? "hdf5" : "csv", path.toStdString());
+    say(status ? "wrote " + path : QString::fromStdString(status.error().text()), !status);
+}
+
+void MainWindow::exportPicture() {
+    QString path = QFileDialog::getSaveFileName(this, "Save the sheet as a picture", {}, "PNG (*.png)");
+    if (path.isEmpty()) return;
+    if (QFileInfo(path).suffix().isEmpty()) path += ".png";
+    const bool good = sheet_->picture(sheet_->size(), 2.0).save(path);
+    say(good ? "wrote " + path : path + " cannot be written", !good);
+}
+
+bool MainWindow::mayLeave() {
+    if (!workspace_.history().modified()) return true;
+    QMessageBox question(QMessageBox::NoIcon, "Hedgerow", "Keep the changes to " + (workspace_.path().isEmpty() ? QString("this project") : QFileInfo(workspace_.path()).fileName()) + "?",
+                         QMessageBox::Save | QMessageBox::Discard | QMessageBox::Cancel, this);
+    question.setObjectName("keepChanges");
+    question.setDefaultButton(QMessageBox::Save);
+    switch (question.exec()) {
+        case QMessageBox::Save: return save();
+        case QMessageBox::Discard: return true;
+        default: return false;
+    }
+}
+
+void MainWindow::closeEvent(QCloseEvent* event) {
+    if (!mayLeave()) return event->ignore();
+    workspace_.stopRun();
+    event->accept();
+}
+
+void MainWindow::offerRecovery(std::vector<RecoveredWork> pending) {
+    pending_ = std::move(pending);
+    delete offer_->layout();
+    qDeleteAll(offer_->findChildren<QWidget*>(QString(), Qt::FindDirectChildrenOnly));
+    offer_->setVisible(!pending_.empty());
+    if (pending_.empty()) return;
+    const RecoveredWork& work = pending_.back();
+    const QString name = work.originalPath.empty() ? "a project that was never saved" : QFileInfo(QString::fromStdString(work.originalPath)).fileName();
+    auto* row = new QHBoxLayout(offer_);
+    row->setContentsMargins(16, 6, 16, 6);
+    auto* label = new QLabel(QString("Unsaved work on %1 was kept from a session that ended unexpectedly: %2 parts.").arg(name).arg(work.project.sheet().parts.size()), offer_);
+    auto* take = new QPushButton("Bring it back", offer_);
+    take->setObjectName("recover");
+    auto* drop = new QPushButton("Discard it", offer_);
+    drop->setObjectName("discardRecovered");
+    row->addWidget(label, 1);
+    row->addWidget(take);
+    row->addWidget(drop);
+    const auto next = [this] {
+        RecoverySlot::discard(pending_.back().slot);
+        pending_.pop_back();
+        offerRecovery(std::move(pending_));
+    };
+    // Queued: the buttons go with the offer.
+    connect(take, &QPushButton::clicked, this, [this, next] {
+        if (!mayLeave()) return;
+        workspace_.adopt(pending_.back().project, QString::fromStdString(pending_.back().originalPath), true);
+        next();
+    }, Qt::QueuedConnection);
+    connect(drop, &QPushButton::clicked, this, next, Qt::QueuedConnection);
+}
+
+}  // namespace hedgerow::app

@@ -1,0 +1,63 @@
+#pragma once
+// The one window: run strip, shelf, sheet, card, timeline.
+
+#include <QMainWindow>
+
+#include "shell/workspace.h"
+
+class QFrame;
+class QLabel;
+
+namespace hedgerow::app {
+
+class Card;
+class RunStrip;
+class Shelf;
+class SheetView;
+class TimelineView;
+
+class MainWindow : public QMainWindow {
+    Q_OBJECT
+
+public:
+    MainWindow();
+
+    Workspace& workspace() { return workspace_; }
+    SheetView& sheet() { return *sheet_; }
+    TimelineView& timeline() { return *timeline_; }
+    Shelf& shelf() { return *shelf_; }
+
+    /// Opens a project; a failure is shown in the window.
+    bool open(const QString& path);
+    /// Offers unsaved work of sessions that ended unexpectedly.
+    void offerRecovery(std::vector<RecoveredWork> pending);
+    void refreshTheme();
+
+protected:
+    void closeEvent(QCloseEvent* event) override;
+
+private:
+    void buildMenu();
+    void addKeys();
+    bool mayLeave();
+    void openByDialog();
+    bool save();
+    bool saveAs();
+    void exportTraces();
+    void exportPicture();
+    void say(const QString& message, bool bad);
+    void help();
+    void nextArea();
+
+    Workspace workspace_;
+    RunStrip* strip_;
+    Shelf* shelf_;
+    SheetView* sheet_;
+    Card* card_;
+    TimelineView* timeline_;
+    QFrame* offer_;
+    QLabel* message_;
+    std::vector<RecoveredWork> pending_;
+};
+
+}  // namespace hedgerow::app

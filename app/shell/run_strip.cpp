@@ -1,0 +1,147 @@
+#include "shell/run_strip.h"
+
+#include <algorithm>
+
+#include <QComboBox>
+#include <QFileInfo>
+#include <QHBoxLayout>
+#include <QLabel>
+#include <QPainter>
+#include <QPushButton>
+
+#include "model/quantity.h"
+#include "style/theme.h"
+
+namespace hedgerow::app {
+
+namespace {
+
+QString shown(double value, const char* unit, int digits = 2) { return QString::fromStdString(formatQuantity(value, unit, digits)); }
+
+/// "12 k" for a count.
+QString counted(double count) { return QString::fromStdString(formatQuantity(count, "", 2)).replace(' ', QChar(0x202F)); }
+
+}  // namespace
+
+RunStrip::RunStrip(Workspace& workspace, QWidget* parent)
+    : QWidget(parent), workspace_(workspace), menu_(new QPushButton("☰", this)), run_(new QPushButton(this)), title_(new QLabel(this)), description_(new QLabel(this)),
+      price_(new QLabel(this)), detail_(new QLabel(this)), scene_(new QComboBox(this)), plan_(new QComboBox(this)) {
+    setObjectName("panel");
+    setAttribute(Qt::WA_StyledBackground);
+    setFixedHeight(48);
+    menu_->setObjectName("menu");
+    menu_->setAccessibleName("menu");
+    menu_->setStyleSheet("QPushButton { border: 0; border-radius: 8px; padding: 2px; font-size: 16px; } QPushButton::menu-indicator { width: 0; }");
+    menu_->setFixedSize(32, 32);
+    title_->setStyleSheet("font-size: 15px; font-weight: bold;");
+    title_->setObjectName("title");
+    description_->setProperty("quiet", true);
+    description_->setStyleSheet(QString());
+    description_->setMinimumWidth(0);
+    description_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
+    run_->setObjectName("primary");
+    run_->setMinimumWidth(84);
+    for (QComboBox* box : {scene_, plan_}) {
+        box->setMinimumWidth(150);
+        box->setSizePolicy(QSizePolicy::Fixed, QSizePolicy::Fixed);
+    }
+    scene_->setAccessibleName("scene");
+    plan_->setAccessibleName("plan");
+    plan_->setObjectName("plan");
+    price_->setObjectName("price");
+    price_->setAlignment(Qt::AlignRight);
+    detail_->setObjectName("priceDetail");
+    detail_->setAlignment(Qt::AlignRight);
+    detail_->setProperty("quiet", true);
+    auto* row = new QHBoxLayout(this);
+    row->setContentsMargins(8, 0, 16, 0);
+    row->setSpacing(8);
+    row->addWidget(menu_);
+    row->addWidget(title_);
+    row->addSpacing(4);
+    row->addWidget(description_, 3);
+    row->addWidget(scene_);
+    row->addWidget(plan_);
+    row->addWidget(run_);
+    auto* prices = new QVBoxLayout;
+    prices->setSpacing(0);
+    prices->addStretch(1);
+    prices->addWidget(price_);
+    prices->addWidget(detail_);
+    prices->addStretch(1);
+    row->addLayout(prices, 4);
+    connect(run_, &QPushButton::clicked, this, [this] { workspace_.running() ? workspace_.stopRun() : workspace_.startRun(); });
+    connect(plan_, &QComboBox::textActivated, this, [this](const QString& text) { workspace_.setPlan(text); });
+    connect(scene_, &QComboBox::textActivated, this, [this](const QString& text) { workspace_.setScene(text); });
+    connect(&workspace, &Workspace::projectChanged, this, &RunStrip::refresh);
+    connect(&workspace, &Workspace::fileChanged, this, &RunStrip::refresh);
+    connect(&workspace, &Workspace::runsChanged, this, &RunStrip::refresh);
+    connect(&workspace, &Workspace::problemsChanged, this, &RunStrip::refreshPrice);
+    connect(&workspace, &Workspace::runProgressed, this, &RunStrip::refreshPrice);
+    refresh();
+}
+
+void RunStrip::refresh() {
+    const Project& project = workspace_.project();
+    QString title = QString::fromStdString(project.title);
+    if (title.isEmpty()) title = workspace_.path().isEmpty() ? "new project" : QFileInfo(workspace_.path()).completeBaseName();
+    title_->setText(title + (workspace_.history().modified() ? " •" : ""));
+    title_->setToolTip(workspace_.path().isEmpty() ? "not saved yet" : workspace_.path() + (workspace_.history().modified() ? "\nhas unsaved changes" : ""));
+    description_->setText(QString::fromStdString(project.description));
+    description_->setToolTip(description_->text());
+    const auto fill = [](QComboBox* box, const auto& items, const std::string& current) {
+        QStringList names;
+        for (const auto& item : items) names << QString::fromStdString(item.name);
+        QStringList present;
+        for (int i = 0; i < box->count(); ++i) present << box->itemText(i);
+        if (names != present) box->clear(), box->addItems(names);
+        box->setCurrentText(QString::fromStdString(current));
+    };
+    fill(plan_, project.plans, workspace_.plan().name);
+    fill(scene_, project.scenes, workspace_.scene().name);
+    scene_->setVisible(project.scenes.size() > 1);
+    const bool running = workspace_.running();
+    run_->setText(running ? "Stop" : "Run");
+    run_->setObjectName(running ? "stop" : "primary");
+    run_->setToolTip(running ? "Stops the run and keeps what it has computed (Ctrl+.)" : "Runs the plan (Ctrl+Return)");
+    run_->setStyleSheet(run_->styleSheet());  // the name of the button decides its look: apply the style sheet again
+    refreshPrice();
+}
+
+void RunStrip::refreshPrice() {
+    const bool failed = !workspace_.problems().empty();
+    price_->setProperty("bad", failed);
+    price_->setStyleSheet(failed ? QString("color: %1;").arg(colours().haw.name()) : QString());
+    const auto predicted = workspace_.price();
+    if (workspace_.running()) {
+        const RunEntry& entry = *workspace_.runs().front();
+        const double reached = toSeconds(entry.run->store().reached()), end = toSeconds(entry.run->end()), waited = std::max(1e-3, entry.watch.seconds());
+        price_->setText(QString("%1 % · %2 of %3").arg(100 * reached / end, 0, 'f', 0).arg(shown(reached, "s", 3), shown(end, "s", 3)));
+        detail_->setText(QString("%1 per second of waiting · %2 left").arg(shown(reached / waited, "s", 2), reached > 0 ? shown((end - reached) * waited / reached, "s", 2) : "…"));
+        return;
+    }
+    if (failed) {
+        price_->setText(workspace_.problems().size() == 1 ? "cannot go on" : QString("%1 things stand in the way").arg(workspace_.problems().size()));
+        detail_->setText("see the sheet");
+        return;
+    }
+    const auto& last = workspace_.shownRun();
+    if (last && !workspace_.shownRunIsOld() && last->run->plan() == workspace_.plan().name) {
+        const RunSummary& summary = last->run->summary();
+        price_->setText(QString("took %1").arg(shown(summary.second("total"), "s")) + (summary.end == RunEnd::finished ? "" : ", " + QString::fromStdString(std::string(describe(summary.end)))));
+        double worst = 0;
+        QString where;
+        for (const auto& [name, seconds] : summary.seconds)
+            if (name != "total" && seconds > worst) worst = seconds, where = QString::fromStdString(name);
+        const double part = summary.second("total") > 0 ? 100 * worst / summary.second("total") : 0;
+        detail_->setText(QString("%1 events, %2 points · %3 % %4").arg(counted(double(summary.counter("events"))), counted(double(summary.counter("stored points")))).arg(part, 0, 'f', 0).arg(where));
+    } else if (predicted) {
+        price_->setText(QString("price ~%1").arg(shown(predicted->seconds, "s", 1)));
+        detail_->setText(QString("%1 switching instants").arg(counted(double(predicted->edges))));
+    } else {
+        price_->setText("");
+        detail_->setText("");
+    }
+}
+
+}  // namespace hedgerow::app

@@ -1,0 +1,149 @@
+#include "timeline/timeline_view.h"
+
+#include <algorithm>
+#include <cmath>
+
+#include <QPainter>
+#include <QScrollArea>
+#include <QScrollBar>
+
+#include "model/quantity.h"
+#include "style/theme.h"
+
+namespace hedgerow::app {
+
+namespace {
+
+constexpr int rulerHeight = 28, spanHeight = 26;
+constexpr int headerHeight = rulerHeight + spanHeight;
+
+/// 1, 2 or 5 times a power of ten, so that about `count` steps fill the length.
+double roundStep(double length, int count) {
+    const double raw = length / count, power = std::pow(10.0, std::floor(std::log10(raw)));
+    for (const double factor : {1.0, 2.0, 5.0})
+        if (factor * power >= raw) return factor * power;
+    return 10 * power;
+}
+
+}  // namespace
+
+/// The line of the time cursor, over header and lanes; lets every event through.
+class TimelineView::CursorLine : public QWidget {
+public:
+    CursorLine(TimelineView& view) : QWidget(&view), view_(view) {
+        setAttribute(Qt::WA_TransparentForMouseEvents);
+        setAttribute(Qt::WA_NoSystemBackground);
+    }
+
+protected:
+    void paintEvent(QPaintEvent*) override {
+        const auto cursor = view_.workspace_.cursor();
+        if (!cursor) return;
+        const double x = view_.lanes_->pixelOf(toSeconds(*cursor));
+        const int left = TimelineColumns::names + TimelineColumns::axis, right = width() - TimelineColumns::measures;
+        if (x < left - 1 || x > right + 1) return;
+        const Colours& p = colours();
+        QPainter painter(this);
+        painter.setRenderHint(QPainter::Antialiasing);
+        painter.setPen(QPen(p.sloe, 1.2));
+        painter.drawLine(QPointF(x, rulerHeight), QPointF(x, height() - 20));
+        painter.setFont(textFont(TextSize::small));
+        const QString text = QString::fromStdString(formatQuantity(toSeconds(*cursor), "s", 7));
+        const double width = painter.fontMetrics().horizontalAdvance(text) + 18;
+        const QRectF pill(std::clamp(x - width / 2, double(left), right - width), height() - 21, width, 18);
+        painter.setPen(Qt::NoPen);
+        painter.setBrush(p.sloe);
+        painter.drawRoundedRect(pill, 9, 9);
+        painter.setPen(p.paper);
+        painter.drawText(pill, Qt::AlignCenter, text);
+    }
+
+private:
+    TimelineView& view_;
+};
+
+TimelineView::TimelineView(Workspace& workspace, QWidget* parent) : QWidget(parent), workspace_(workspace), scroll_(new QScrollArea(this)) {
+    setMinimumHeight(headerHeight + 100);
+    lanes_ = new LanesView(workspace, scroll_);
+    scroll_->setWidget(lanes_);
+    scroll_->setWidgetResizable(true);
+    scroll_->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    scroll_->setFrameShape(QFrame::NoFrame);
+    cursor_ = new CursorLine(*this);
+    connect(lanes_, &LanesView::windowChanged, this, [this] { update(), cursor_->update(); });
+    connect(&workspace, &Workspace::cursorChanged, cursor_, [this] { cursor_->update(); });
+    connect(&workspace, &Workspace::projectChanged, this, [this] { update(); });
+    connect(&workspace, &Workspace::runsChanged, this, [this] { update(); });
+    connect(&workspace, &Workspace::runProgressed, this, [this] { update(0, 0, width(), headerHeight); });
+}
+
+void TimelineView::resizeEvent(QResizeEvent*) {
+    scroll_->setGeometry(0, headerHeight, width(), height() - headerHeight);
+    cursor_->setGeometry(rect());
+    cursor_->raise();
+}
+
+void TimelineView::paintEvent(QPaintEvent*) {
+    QPainter painter(this);
+    painter.setRenderHint(QPainter::Antialiasing);
+    painter.fillRect(rect(), colours().chalk);
+    paintRuler(painter);
+    paintSpan(painter);
+}
+
+void TimelineView::paintRuler(QPainter& painter) const {
+    const Colours& p = colours();
+    const double from = lanes_->from(), to = lanes_->to(), step = roundStep(to - from, 7);
+    // One prefix for all ticks, and digits enough to tell neighbours apart.
+    const double largest = std::max({std::abs(from), std::abs(to), step});
+    const int group = static_cast<int>(std::floor(std::log10(largest) / 3 + 1e-9));
+    const double unit = std::pow(10.0, 3 * group);
+    const int decimals = std::clamp(static_cast<int>(std::ceil(-std::log10(step / unit) - 1e-9)), 0, 12);
+    const QString prefixed = QString::fromStdString(formatParts(unit, "s").unit);
+    painter.setFont(textFont(TextSize::small));
+    painter.setPen(p.bark);
+    painter.drawText(QRect(16, 0, 120, rulerHeight), Qt::AlignLeft | Qt::AlignVCenter, QString::fromStdString(formatQuantity(to - from, "s", 3)) + " shown");
+    const int right = width() - TimelineColumns::measures;
+    for (double tick = std::ceil(from / step - 1e-9) * step; tick <= to + 1e-9 * step; tick += step) {
+        const double x = lanes_->pixelOf(tick);
+        if (x > right - 20) break;
+        if (x < TimelineColumns::names + TimelineColumns::axis + 8 && x < 170) {
+            // The first label would meet the text at the left.
+            if (x < 150) continue;
+        }
+        painter.drawText(QRectF(x - 50, 0, 100, rulerHeight), Qt::AlignCenter, QString::number(std::abs(tick) < step * 1e-6 ? 0.0 : tick / unit, 'f', decimals));
+    }
+    painter.drawText(QRect(right - 20, 0, 30, rulerHeight), Qt::AlignLeft | Qt::AlignVCenter, prefixed);
+    static const char* const columns[] = {"min", "mean", "max", "pp", "rms"};
+    for (int i = 0; i < 5; ++i)
+        painter.drawText(QRect(width() - TimelineColumns::measures + i * TimelineColumns::measure, 0, TimelineColumns::measure - 4, rulerHeight), Qt::AlignRight | Qt::AlignVCenter, columns[i]);
+}
+
+/// The span of the plan; a run that is on its way fills it.
+void TimelineView::paintSpan(QPainter& painter) const {
+    const Colours& p = colours();
+    painter.setFont(textFont());
+    painter.setPen(p.bark);
+    painter.drawText(QRect(16, rulerHeight, 100, spanHeight - 4), Qt::AlignLeft | Qt::AlignVCenter, "span");
+    const auto planned = evaluateField(workspace_.plan().end, *findUnit("s"), workspace_.parameters().lookup());
+    const auto& shown = workspace_.shownRun();
+    const double end = shown ? toSeconds(shown->run->end()) : planned ? *planned : 0.0;
+    const double left = TimelineColumns::names + TimelineColumns::axis, right = width() - TimelineColumns::measures;
+    const QRectF box(QPointF(std::max(left, lanes_->pixelOf(0)), rulerHeight + 1), QPointF(std::min(right, lanes_->pixelOf(end)), rulerHeight + spanHeight - 5));
+    if (box.width() < 2) return;
+    painter.setPen(QPen(p.leaf, 1));
+    painter.setBrush(p.paper);
+    painter.drawRoundedRect(box.adjusted(0.5, 0.5, -0.5, -0.5), 4, 4);
+    if (shown) {
+        QRectF done = box;
+        done.setRight(std::clamp(lanes_->pixelOf(toSeconds(shown->run->store().reached())), box.left(), box.right()));
+        painter.setBrush(p.leafTint);
+        if (done.width() > 1) painter.drawRoundedRect(done.adjusted(0.5, 0.5, -0.5, -0.5), 4, 4);
+    }
+    painter.setPen(p.ink);
+    const std::string name = shown ? shown->run->plan() : workspace_.plan().name;
+    painter.drawText(box.adjusted(10, 0, -10, 0), Qt::AlignLeft | Qt::AlignVCenter,
+                     painter.fontMetrics().elidedText(QString::fromStdString(name + ": " + workspace_.plan().engine + ", trace tolerance " + workspace_.plan().tolerance), Qt::ElideRight, static_cast<int>(box.width()) - 20));
+}
+
+}  // namespace hedgerow::app

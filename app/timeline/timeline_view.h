@@ -1,0 +1,113 @@
+#pragma once
+// The timeline: one time axis over the span of the plan and all lanes, with measures of what is visible.
+
+#include <memory>
+#include <vector>
+
+#include <QWidget>
+
+#include "shell/workspace.h"
+
+class QCustomPlot;
+class QCPAxisRect;
+class QScrollArea;
+
+namespace hedgerow::app {
+
+class TracePlottable;
+
+/// Where the columns of the timeline stand, in pixels.
+struct TimelineColumns {
+    static constexpr int names = 76;      ///< names of quantities
+    static constexpr int axis = 56;       ///< numbers of the value axis
+    static constexpr int measure = 51;    ///< each of the five columns on the right
+    static constexpr int measures = 5 * measure + 8;
+};
+
+/// The lanes: a plot in the middle, names to the left, measures to the right.
+class LanesView : public QWidget {
+    Q_OBJECT
+
+public:
+    explicit LanesView(Workspace& workspace, QWidget* parent = nullptr);
+
+    double from() const { return from_; }
+    double to() const { return to_; }
+    void setWindow(double from, double to);
+    /// The whole run, or the whole plan before the first one.
+    void fit();
+    void zoom(double factor, double at);
+    /// Adds a quantity: to `lane` when units agree, to the first lane of its unit when lane is -1, else to a new one.
+    void show(const std::string& quantity, int lane = -1);
+    double timeAt(double x) const;
+    double pixelOf(double time) const;
+    int laneAt(int y) const;
+
+signals:
+    void windowChanged();
+
+protected:
+    void paintEvent(QPaintEvent* event) override;
+    void resizeEvent(QResizeEvent* event) override;
+    void wheelEvent(QWheelEvent* event) override;
+    void mousePressEvent(QMouseEvent* event) override;
+    void mouseMoveEvent(QMouseEvent* event) override;
+    void mouseReleaseEvent(QMouseEvent* event) override;
+    void keyPressEvent(QKeyEvent* event) override;
+    void contextMenuEvent(QContextMenuEvent* event) override;
+    void dragEnterEvent(QDragEnterEvent* event) override;
+    void dragMoveEvent(QDragMoveEvent* event) override;
+    void dropEvent(QDropEvent* event) override;
+
+private:
+    struct LaneView {
+        QCPAxisRect* area = nullptr;
+        std::vector<std::string> quantities;
+        std::string unit;
+    };
+
+    void rebuild();
+    void refresh();
+    void scaleLane(LaneView& lane);
+    std::string unitOf(const std::string& quantity) const;
+    void paintLane(QPainter& painter, const LaneView& lane) const;
+    double runEnd() const;
+    void removeQuantity(int lane, const std::string& quantity);
+
+    Workspace& workspace_;
+    QCustomPlot* plot_;
+    std::vector<LaneView> lanes_;
+    std::vector<Lane> builtFrom_;
+    const RunEntry* builtFor_ = nullptr;
+    double from_ = 0, to_ = 1e-3;
+    bool fitted_ = true;
+    bool pinned_ = false;  ///< the cursor was set by a click and stays
+    QPointF pressed_;
+    double pressedFrom_ = 0, pressedTo_ = 0;
+    bool panning_ = false, maybeClick_ = false;
+};
+
+/// Header with ruler and span, the lanes below it, and the time cursor over both.
+class TimelineView : public QWidget {
+    Q_OBJECT
+
+public:
+    explicit TimelineView(Workspace& workspace, QWidget* parent = nullptr);
+    LanesView& lanes() { return *lanes_; }
+
+protected:
+    void paintEvent(QPaintEvent* event) override;
+    void resizeEvent(QResizeEvent* event) override;
+
+private:
+    class CursorLine;
+    void paintRuler(QPainter& painter) const;
+    void paintSpan(QPainter& painter) const;
+
+    Workspace& workspace_;
+    QScrollArea* scroll_;
+    LanesView* lanes_;
+    CursorLine* cursor_;
+};
+
+}  // namespace hedgerow::app

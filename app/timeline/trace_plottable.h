@@ -1,0 +1,33 @@
+#pragma once
+// Draws one trace from its pyramid: as many strokes as there are pixels, however many points were stored.
+
+#include <functional>
+
+#include <qcustomplot.h>
+
+#include "traces/trace.h"
+
+namespace hedgerow::app {
+
+class TracePlottable : public QCPAbstractPlottable {
+    Q_OBJECT
+
+public:
+    /// @param trace  asked for at every drawing; may give nullptr
+    TracePlottable(QCPAxis* key, QCPAxis* value, std::function<const Trace*()> trace);
+
+    double selectTest(const QPointF&, bool, QVariant*) const override { return -1; }
+    QCPRange getKeyRange(bool& found, QCP::SignDomain) const override;
+    QCPRange getValueRange(bool& found, QCP::SignDomain, const QCPRange& key) const override;
+
+protected:
+    void draw(QCPPainter* painter) override;
+    void drawLegendIcon(QCPPainter*, const QRectF&) const override {}
+
+private:
+    QPolygonF points(const Trace& trace, std::size_t first, std::size_t last) const;
+    QPolygonF envelope(const Trace& trace) const;
+    std::function<const Trace*()> trace_;
+};
+
+}  // namespace hedgerow::app
