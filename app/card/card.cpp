@@ -53,8 +53,8 @@ void Card::rebuild() {
     page_ = new QWidget;
     page_->setObjectName("panel");
     column_ = new QVBoxLayout(page_);
-    column_->setContentsMargins(16, 14, 14, 12);
-    column_->setSpacing(4);
+    column_->setContentsMargins(16, 10, 14, 6);
+    column_->setSpacing(2);
     const PartKind* kind = parts.size() == 1 ? workspace_.catalogue().find(parts[0]->kind) : nullptr;
     if (kind) showPart(*parts[0], *kind);
     else if (!parts.empty()) showParts(parts);
@@ -68,7 +68,7 @@ void Card::addHeading(const QString& text) {
     auto* label = new QLabel(text, page_);
     label->setFont(textFont(TextSize::normal, true));
     label->setProperty("quiet", true);
-    label->setContentsMargins(0, 8, 0, 0);
+    label->setContentsMargins(0, 5, 0, 0);
     label->setStyleSheet("font-weight: bold;");
     column_->addWidget(label);
 }
@@ -188,6 +188,7 @@ void Card::showPart(const Part& part, const PartKind& kind) {
     name->setStyleSheet("font-size: 16px; font-weight: bold;");
     auto* what = new QLabel(QString::fromStdString(kind.title), page_);
     what->setProperty("quiet", true);
+    title->setSpacing(8);
     title->addWidget(name);
     title->addWidget(what);
     title->addStretch(1);

@@ -10,7 +10,7 @@ namespace hedgerow::app {
 
 namespace {
 constexpr int topRung = 4;
-constexpr double tall = 40, flat = 20;  ///< of a rung the part has, and of one it lacks
+constexpr double tall = 38, flat = 17;  ///< of a rung the part has, and of one it lacks
 constexpr double leftRail = 14, rightRail = 60, textLeft = 76;
 const char* const names[] = {"averaged", "ideal", "lossy", "dynamic", "physical"};
 

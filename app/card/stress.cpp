@@ -11,7 +11,7 @@
 namespace hedgerow::app {
 
 namespace {
-constexpr int rowHeight = 26, headingHeight = 24;
+constexpr int rowHeight = 20, headingHeight = 22;
 constexpr double nearLimit = 0.8;
 }  // namespace
 

@@ -206,7 +206,10 @@ private:
             if (part.kind == "inductor") {
                 painter_.setFont(textFont(TextSize::normal, true));
                 painter_.setPen(p.sloe);
-                painter_.drawText(QRectF((from.x + to.x) / 2.0 - 60, (from.y + to.y) / 2.0 + 12, 120, 16), Qt::AlignCenter, QString::fromStdString(formatQuantity(std::abs(*current), "A", 3)));
+                const QString text = QString::fromStdString(formatQuantity(std::abs(*current), "A", 3));
+                const QPointF middle((from.x + to.x) / 2.0, (from.y + to.y) / 2.0);
+                if (from.y == to.y) painter_.drawText(QRectF(middle.x() - 60, middle.y() + 12, 120, 16), Qt::AlignCenter, text);
+                else painter_.drawText(QRectF(middle.x() - 94, middle.y() - 8, 80, 16), Qt::AlignRight | Qt::AlignVCenter, text);
             }
         }
     }

@@ -16,16 +16,48 @@ namespace hedgerow::app {
 
 namespace {
 
+/// A drop-down that says what it chooses, as a pill: "plan  start-up  ⌄".
+class PillBox : public QComboBox {
+public:
+    PillBox(const QString& caption, QWidget* parent) : QComboBox(parent), caption_(caption) {
+        setAccessibleName(caption);
+        setFixedSize(184, 32);
+    }
+
+protected:
+    void paintEvent(QPaintEvent*) override {
+        const Colours& p = colours();
+        QPainter painter(this);
+        painter.setRenderHint(QPainter::Antialiasing);
+        painter.setPen(QPen(hasFocus() ? p.sloe : p.rule, 1));
+        painter.setBrush(p.paper);
+        painter.drawRoundedRect(QRectF(rect()).adjusted(0.5, 0.5, -0.5, -0.5), 15.5, 15.5);
+        painter.setFont(textFont());
+        painter.setPen(p.bark);
+        const QRect text = rect().adjusted(16, 0, -32, 0);
+        painter.drawText(text, Qt::AlignLeft | Qt::AlignVCenter, caption_);
+        const int used = painter.fontMetrics().horizontalAdvance(caption_) + 6;
+        painter.setPen(p.ink);
+        painter.drawText(text.adjusted(used, 0, 0, 0), Qt::AlignLeft | Qt::AlignVCenter, painter.fontMetrics().elidedText(currentText(), Qt::ElideRight, text.width() - used));
+        painter.setPen(QPen(p.bark, 1.5, Qt::SolidLine, Qt::RoundCap, Qt::RoundJoin));
+        const QPointF at(width() - 20, height() / 2.0 + 1);
+        painter.drawPolyline(QPolygonF{at + QPointF(-4, -2), at + QPointF(0, 2), at + QPointF(4, -2)});
+    }
+
+private:
+    QString caption_;
+};
+
 QString shown(double value, const char* unit, int digits = 2) { return QString::fromStdString(formatQuantity(value, unit, digits)); }
 
 /// "12 k" for a count.
-QString counted(double count) { return QString::fromStdString(formatQuantity(count, "", 2)).replace(' ', QChar(0x202F)); }
+QString counted(double count) { return QString::fromStdString(formatPrefixed(count, 2)).replace(' ', QChar(0x202F)); }
 
 }  // namespace
 
 RunStrip::RunStrip(Workspace& workspace, QWidget* parent)
     : QWidget(parent), workspace_(workspace), menu_(new QPushButton("☰", this)), run_(new QPushButton(this)), title_(new QLabel(this)), description_(new QLabel(this)),
-      price_(new QLabel(this)), detail_(new QLabel(this)), scene_(new QComboBox(this)), plan_(new QComboBox(this)) {
+      price_(new QLabel(this)), detail_(new QLabel(this)), scene_(new PillBox("scene", this)), plan_(new PillBox("plan", this)) {
     setObjectName("panel");
     setAttribute(Qt::WA_StyledBackground);
     setFixedHeight(48);
@@ -41,12 +73,6 @@ RunStrip::RunStrip(Workspace& workspace, QWidget* parent)
     description_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
     run_->setObjectName("primary");
     run_->setMinimumWidth(84);
-    for (QComboBox* box : {scene_, plan_}) {
-        box->setMinimumWidth(150);
-        box->setSizePolicy(QSizePolicy::Fixed, QSizePolicy::Fixed);
-    }
-    scene_->setAccessibleName("scene");
-    plan_->setAccessibleName("plan");
     plan_->setObjectName("plan");
     price_->setObjectName("price");
     price_->setAlignment(Qt::AlignRight);

@@ -28,7 +28,7 @@ QMainWindow, QWidget#panel { background: @linen; color: @ink; }
 QLabel { color: @ink; background: transparent; }
 QLabel[quiet="true"] { color: @bark; }
 QLabel[bad="true"] { color: @haw; }
-QLineEdit { background: @paper; color: @ink; border: 1px solid @rule; border-radius: 4px; padding: 2px 6px; selection-background-color: @sloe; selection-color: @paper; min-height: 18px; }
+QLineEdit { background: @paper; color: @ink; border: 1px solid @rule; border-radius: 4px; padding: 1px 6px; selection-background-color: @sloe; selection-color: @paper; min-height: 18px; }
 QLineEdit:focus { border: 1px solid @sloe; }
 QLineEdit[bad="true"] { border: 1px solid @haw; }
 QPushButton { background: transparent; color: @ink; border: 1px solid @rule; border-radius: 16px; padding: 5px 18px; min-height: 20px; }

@@ -26,7 +26,7 @@ constexpr char quantityMime[] = "application/x-hedgerow-quantity";
 class EngineeringTicker : public QCPAxisTicker {
 public:
     QString getTickLabel(double tick, const QLocale&, QChar, int) override {
-        return QString::fromStdString(formatQuantity(std::abs(tick) < 1e-12 * largest_ ? 0.0 : tick, "", 5));
+        return QString::fromStdString(formatPrefixed(std::abs(tick) < 1e-9 * largest_ ? 0.0 : tick, 6));
     }
     void setLargest(double value) { largest_ = value; }
 
@@ -89,6 +89,7 @@ void LanesView::rebuild() {
         QCPAxis* y = view.area->axis(QCPAxis::atLeft);
         view.area->axis(QCPAxis::atTop)->setVisible(false);
         view.area->axis(QCPAxis::atRight)->setVisible(false);
+        x->setTicker(QSharedPointer<QCPAxisTickerFixed>::create());
         x->setTickLabels(false);
         x->setTicks(true);
         x->setTickLength(0);
@@ -161,6 +162,7 @@ void LanesView::scaleLane(LaneView& lane) {
     lane.area->axis(QCPAxis::atLeft)->setRange(low - pad, high + pad);
     static_cast<EngineeringTicker*>(lane.area->axis(QCPAxis::atLeft)->ticker().data())->setLargest(size + pad);
     lane.area->axis(QCPAxis::atBottom)->setRange(from_, to_);
+    static_cast<QCPAxisTickerFixed*>(lane.area->axis(QCPAxis::atBottom)->ticker().data())->setTickStep(roundStep(to_ - from_, rulerTicks));
 }
 
 void LanesView::refresh() {
@@ -190,6 +192,12 @@ int LanesView::laneAt(int y) const {
     return -1;
 }
 
+std::vector<int> LanesView::laneTops() const {
+    std::vector<int> tops;
+    for (const LaneView& lane : lanes_) tops.push_back(lane.area->outerRect().top());
+    return tops;
+}
+
 // ---- names and measures
 
 void LanesView::paintEvent(QPaintEvent*) {
@@ -207,8 +215,6 @@ void LanesView::paintEvent(QPaintEvent*) {
 void LanesView::paintLane(QPainter& painter, const LaneView& lane) const {
     const Colours& p = colours();
     const QRect area = lane.area->outerRect();
-    painter.setPen(QPen(p.rule, 1));
-    painter.drawLine(0, area.top(), width(), area.top());
     std::size_t row = 0;
     for (const std::string& quantity : lane.quantities) {
         const QColor colour = p.traces[row % p.traces.size()];
@@ -235,7 +241,7 @@ void LanesView::paintLane(QPainter& painter, const LaneView& lane) const {
         painter.setPen(single ? p.traces[0] : colour);
         for (int column = 0; column < 5; ++column) {
             const QRect cell(width() - TimelineColumns::measures + column * TimelineColumns::measure, y, TimelineColumns::measure - 4, rowHeight);
-            painter.drawText(cell, Qt::AlignRight | Qt::AlignVCenter, QString::fromStdString(formatQuantity(values[column], "", 3)));
+            painter.drawText(cell, Qt::AlignRight | Qt::AlignVCenter, QString::fromStdString(formatPrefixed(values[column], 3)));
         }
     }
 }

@@ -17,15 +17,14 @@ namespace {
 constexpr int rulerHeight = 28, spanHeight = 26;
 constexpr int headerHeight = rulerHeight + spanHeight;
 
-/// 1, 2 or 5 times a power of ten, so that about `count` steps fill the length.
+}  // namespace
+
 double roundStep(double length, int count) {
     const double raw = length / count, power = std::pow(10.0, std::floor(std::log10(raw)));
     for (const double factor : {1.0, 2.0, 5.0})
         if (factor * power >= raw) return factor * power;
     return 10 * power;
 }
-
-}  // namespace
 
 /// The line of the time cursor, over header and lanes; lets every event through.
 class TimelineView::CursorLine : public QWidget {
@@ -37,13 +36,18 @@ public:
 
 protected:
     void paintEvent(QPaintEvent*) override {
+        QPainter painter(this);
+        const Colours& p = colours();
+        painter.setPen(QPen(p.rule, 1));
+        for (const int top : view_.lanes_->laneTops()) {
+            const int y = view_.lanes_->mapTo(&view_, QPoint(0, top)).y();
+            if (y >= headerHeight) painter.drawLine(0, y, width(), y);
+        }
         const auto cursor = view_.workspace_.cursor();
         if (!cursor) return;
         const double x = view_.lanes_->pixelOf(toSeconds(*cursor));
         const int left = TimelineColumns::names + TimelineColumns::axis, right = width() - TimelineColumns::measures;
         if (x < left - 1 || x > right + 1) return;
-        const Colours& p = colours();
-        QPainter painter(this);
         painter.setRenderHint(QPainter::Antialiasing);
         painter.setPen(QPen(p.sloe, 1.2));
         painter.drawLine(QPointF(x, rulerHeight), QPointF(x, height() - 20));
@@ -93,7 +97,7 @@ void TimelineView::paintEvent(QPaintEvent*) {
 
 void TimelineView::paintRuler(QPainter& painter) const {
     const Colours& p = colours();
-    const double from = lanes_->from(), to = lanes_->to(), step = roundStep(to - from, 7);
+    const double from = lanes_->from(), to = lanes_->to(), step = roundStep(to - from, rulerTicks);
     // One prefix for all ticks, and digits enough to tell neighbours apart.
     const double largest = std::max({std::abs(from), std::abs(to), step});
     const int group = static_cast<int>(std::floor(std::log10(largest) / 3 + 1e-9));
@@ -107,10 +111,7 @@ void TimelineView::paintRuler(QPainter& painter) const {
     for (double tick = std::ceil(from / step - 1e-9) * step; tick <= to + 1e-9 * step; tick += step) {
         const double x = lanes_->pixelOf(tick);
         if (x > right - 20) break;
-        if (x < TimelineColumns::names + TimelineColumns::axis + 8 && x < 170) {
-            // The first label would meet the text at the left.
-            if (x < 150) continue;
-        }
+        if (x < TimelineColumns::names + TimelineColumns::axis - 1) continue;
         painter.drawText(QRectF(x - 50, 0, 100, rulerHeight), Qt::AlignCenter, QString::number(std::abs(tick) < step * 1e-6 ? 0.0 : tick / unit, 'f', decimals));
     }
     painter.drawText(QRect(right - 20, 0, 30, rulerHeight), Qt::AlignLeft | Qt::AlignVCenter, prefixed);

@@ -24,6 +24,10 @@ struct TimelineColumns {
     static constexpr int measures = 5 * measure + 8;
 };
 
+/// 1, 2 or 5 times a power of ten, so that about `count` steps fill the length: the ticks of ruler and lanes alike.
+double roundStep(double length, int count);
+inline constexpr int rulerTicks = 7;
+
 /// The lanes: a plot in the middle, names to the left, measures to the right.
 class LanesView : public QWidget {
     Q_OBJECT
@@ -42,6 +46,7 @@ public:
     double timeAt(double x) const;
     double pixelOf(double time) const;
     int laneAt(int y) const;
+    std::vector<int> laneTops() const;
 
 signals:
     void windowChanged();

@@ -386,7 +386,8 @@ FormattedQuantity formatParts(double value, std::string_view unit, int digits) {
     static constexpr std::array<std::string_view, 11> steps = {"f", "p", "n", "µ", "m", "", "k", "M", "G", "T", "P"};
     if (unit == "%") value *= 100;
     if (unit == "deg") value *= 180 / pi;
-    const bool prefixed = unit != "%" && unit != "deg";
+    const bool handy = unit.empty() && std::abs(value) >= 0.999e-3 && std::abs(value) < 1e6;
+    const bool prefixed = unit != "%" && unit != "deg" && !handy;
     int group = 0;
     double mantissa = value;
     if (value != 0 && prefixed) {
@@ -397,7 +398,7 @@ FormattedQuantity formatParts(double value, std::string_view unit, int digits) {
         mantissa = value / std::pow(10.0, 3 * group);
     }
     if (std::abs(value) < 1e-18) mantissa = 0, group = 0;
-    const int whole = mantissa == 0 ? 1 : std::max(1, static_cast<int>(std::floor(std::log10(std::abs(mantissa)) + 1e-12)) + 1);
+    const int whole = mantissa == 0 || (handy && std::abs(value) < 1) ? static_cast<int>(std::floor(std::log10(std::abs(mantissa == 0 ? 1 : mantissa)) + 1e-12)) + 1 : std::max(1, static_cast<int>(std::floor(std::log10(std::abs(mantissa)) + 1e-12)) + 1);
     std::string number = fmt::format("{:.{}f}", std::abs(mantissa), std::max(0, digits - whole));
     if (number.find('.') != std::string::npos) {
         while (number.back() == '0') number.pop_back();
@@ -410,6 +411,12 @@ FormattedQuantity formatParts(double value, std::string_view unit, int digits) {
 std::string formatQuantity(double value, std::string_view unit, int digits) {
     const FormattedQuantity parts = formatParts(value, unit, digits);
     return parts.unit.empty() ? parts.number : parts.number + " " + parts.unit;
+}
+
+std::string formatPrefixed(double value, int digits) {
+    const FormattedQuantity parts = formatParts(value, "V", digits);
+    const std::string prefix = parts.unit.substr(0, parts.unit.size() - 1);
+    return prefix.empty() ? parts.number : parts.number + " " + prefix;
 }
 
 }  // namespace hedgerow

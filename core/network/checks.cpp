@@ -176,6 +176,7 @@ private:
             if (!forest.joined(edge.from, edge.to)) { forest.join(edge); continue; }
             std::vector<std::string> names = forest.path(edge.from, edge.to);
             names.push_back(edge.part->part->name);
+            std::sort(names.begin(), names.end());
             if (std::all_of(names.begin(), names.end(), [&](const std::string& n) { return isMeter(n); })) continue;
             report(ErrorCode::connection, names.size() == 1 ? fmt::format("{} is shorted: both its pins are on one net", names[0])
                        : fmt::format("{} form a loop of fixed voltages: put a resistance into it", listed(names)), edge.part->part->name);

@@ -18,10 +18,10 @@ namespace hedgerow {
 
 /// What to run and how, where it differs from the project.
 struct RunSettings {
-    std::string scene;  ///< "" for the first
-    std::string plan;   ///< "" for the first
-    std::string end;    ///< typed, "" for the plan's
-    std::vector<std::pair<std::string, std::string>> parameters;  ///< project parameters set for this run
+    std::string scene = {};  ///< "" for the first
+    std::string plan = {};   ///< "" for the first
+    std::string end = {};    ///< typed, "" for the plan's
+    std::vector<std::pair<std::string, std::string>> parameters = {};  ///< project parameters set for this run
     std::size_t memoryLimit = std::size_t{4} << 30;
 };
 

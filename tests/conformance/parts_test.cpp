@@ -1,0 +1,164 @@
+// What every part must do, run on every part of the build.
+
+#include <set>
+
+#include "base/text.h"
+#include "formats/hedge/hedge.h"
+#include "model/values.h"
+#include "session/registry.h"
+#include "support/circuit.h"
+
+using namespace hedgerow;
+using namespace hedgerow::test;
+
+namespace {
+
+class EveryPart : public ::testing::TestWithParam<std::string> {
+protected:
+    const PartKind& kind() const { return *partLibrary().catalogue().find(GetParam()); }
+    Part part(int rung) const {
+        Part p;
+        p.name = kind().prefix + "1";
+        p.kind = kind().id;
+        p.rung = rung;
+        return p;
+    }
+};
+
+std::vector<std::string> kinds() {
+    std::vector<std::string> ids;
+    for (const PartKind* kind : partLibrary().catalogue().all()) ids.push_back(kind->id);
+    return ids;
+}
+
+}  // namespace
+
+TEST_P(EveryPart, DescribesItself) {
+    const PartKind& k = kind();
+    EXPECT_FALSE(k.title.empty());
+    EXPECT_FALSE(k.summary.empty());
+    EXPECT_FALSE(k.help.empty());
+    EXPECT_FALSE(k.group.empty());
+    EXPECT_TRUE(isIdentifier(k.prefix));
+    EXPECT_FALSE(k.symbol.empty());
+    EXPECT_FALSE(k.rungs.empty());
+    for (const RungKind& rung : k.rungs) {
+        EXPECT_FALSE(rung.adds.empty());
+        EXPECT_FALSE(rung.equations.empty());
+        EXPECT_FALSE(rung.source.empty());
+        EXPECT_GE(rung.price, 1.0);
+    }
+    std::set<std::string> keys;
+    for (const ParameterKind& p : k.parameters) {
+        EXPECT_TRUE(keys.insert(p.key).second) << p.key;
+        EXPECT_TRUE(isIdentifier(p.key)) << p.key;
+        EXPECT_FALSE(p.label.empty());
+        EXPECT_TRUE(findUnit(p.unit)) << p.unit;
+        EXPECT_TRUE(p.rating || k.hasRung(p.rung)) << p.key << " belongs to a rung the part lacks";
+    }
+}
+
+TEST_P(EveryPart, DefaultsAreValid) {
+    for (const ParameterKind& p : kind().parameters) {
+        if (p.rating) continue;
+        if (p.choices.empty()) EXPECT_TRUE(partValue(part(4), kind(), p.key, {})) << p.key;
+        else EXPECT_TRUE(partChoice(part(4), kind(), p.key)) << p.key;
+    }
+}
+
+TEST_P(EveryPart, OutOfRangeValuesNamePartAndField) {
+    for (const ParameterKind& p : kind().parameters) {
+        Part bad = part(4);
+        if (!p.choices.empty()) {
+            bad.values.set(p.key, "nonsense");
+            EXPECT_FALSE(partChoice(bad, kind(), p.key));
+            continue;
+        }
+        const bool low = std::isfinite(p.least);
+        if (!low && !std::isfinite(p.most)) continue;
+        const double outside = low ? p.least - 1 : p.most + 1;
+        bad.values.set(p.key, std::to_string(outside));
+        const auto value = partValue(bad, kind(), p.key, {});
+        ASSERT_FALSE(value) << p.key;
+        EXPECT_EQ(value.error().part, bad.name);
+        EXPECT_EQ(value.error().field, p.key);
+        EXPECT_NE(value.error().message.find("out of range"), std::string::npos);
+    }
+}
+
+TEST_P(EveryPart, PinsAreOnTheGridAndApart) {
+    std::set<Point> places;
+    for (const PinKind& pin : kind().pins) {
+        EXPECT_EQ(pin.at.x % gridStep, 0);
+        EXPECT_EQ(pin.at.y % gridStep, 0);
+        EXPECT_TRUE(places.insert(pin.at).second);
+    }
+}
+
+TEST_P(EveryPart, IsFoundByEveryNameItGoesBy) {
+    const Catalogue& catalogue = partLibrary().catalogue();
+    EXPECT_EQ(catalogue.findByWord(kind().id), &kind());
+    EXPECT_EQ(catalogue.findByWord(kind().title), &kind());
+    for (const std::string& synonym : kind().synonyms) EXPECT_EQ(catalogue.findByWord(synonym), &kind()) << synonym;
+}
+
+TEST_P(EveryPart, SavesAndLoads) {
+    Project project;
+    Part p = part(1);
+    p.id = project.newId();
+    for (const ParameterKind& parameter : kind().parameters) p.values.set(parameter.key, parameter.standard.empty() ? "7" : parameter.standard);
+    p.turn = 3;
+    p.flip = true;
+    project.sheet().parts.push_back(p);
+    const auto loaded = readHedge(writeHedge(project));
+    ASSERT_TRUE(loaded);
+    EXPECT_EQ(loaded->project, project);
+}
+
+// On every rung, in a plain surrounding, the part runs and offers finite quantities; what goes in is stored or burnt.
+TEST_P(EveryPart, RunsOnEveryRung) {
+    for (const RungKind& rung : kind().rungs) {
+        Circuit c;
+        c.add("sine-voltage", "VX", {"a", "0"}, {{"peak", "10"}, {"f", "1k"}}).add("resistor", "RX", {"a", "b"}, {{"r", "2"}}).add("resistor", "RY", {"b", "0"}, {{"r", "3"}})
+            .add("modulator", "MX", {"", "g", ""}, {{"f", "5k"}});
+        std::vector<std::string> nets;
+        int power = 0;
+        for (const PinKind& pin : kind().pins)
+            nets.push_back(pin.sort == PinSort::signalIn ? "g" : pin.sort == PinSort::signalOut ? "out" + std::to_string(nets.size()) : power++ == 0 ? (kind().pins.size() == 1 ? "0" : "b") : "0");
+        c.add(kind().id, "X", nets, {}, rung.rung).plan("3m");
+        const auto r = run(c);
+        ASSERT_TRUE(r);
+        ASSERT_EQ(r->summary().end, RunEnd::finished) << "rung " << rung.rung << ": " << r->summary().brief();
+        for (const std::string& name : r->quantityNames()) {
+            const auto trace = r->trace(name);
+            for (std::size_t i = 0; i < trace->size(); i += 7) ASSERT_TRUE(std::isfinite(trace->value(i))) << name;
+        }
+        // Current law at b, at every stored point.
+        const auto in = r->trace("RX.i"), out = r->trace("RY.i"), through = r->trace("X.i");
+        for (std::size_t i = 0; through && i < in->size(); ++i) ASSERT_NEAR(in->value(i), out->value(i) + through->value(i), 1e-9);
+    }
+}
+
+// A part without sources in it burns power or stores it, but never delivers more than it took (from rest).
+TEST_P(EveryPart, IsPassiveUnlessItIsASource) {
+    if (kind().group == "Sources" || kind().group == "Control") return;
+    for (const RungKind& rung : kind().rungs) {
+        if (kind().findPin("g") >= 0 && rung.rung == 1) continue;  // an ideal switch neither takes nor gives
+        Circuit c;
+        c.add("sine-voltage", "VX", {"a", "0"}, {{"peak", "10"}, {"f", "3k"}}).add("resistor", "RX", {"a", "b"}, {{"r", "2"}}).add("constant", "KX", {"g"});
+        std::vector<std::string> nets;
+        int power = 0;
+        for (const PinKind& pin : kind().pins) nets.push_back(pin.sort == PinSort::signalIn ? "g" : power++ == 0 ? "b" : "0");
+        c.add(kind().id, "X", nets, {}, rung.rung).plan("2m");
+        const auto r = run(c);
+        ASSERT_TRUE(r);
+        if (!r->trace("X.p")) continue;
+        for (double t = 20e-6; t < 2e-3; t += 33e-6) EXPECT_GE(measures(*r, "X.p", 0, t).mean, -1e-9) << "rung " << rung.rung << " until " << t;
+    }
+}
+
+INSTANTIATE_TEST_SUITE_P(Library, EveryPart, ::testing::ValuesIn(kinds()), [](const auto& info) {
+    std::string name = info.param;
+    std::replace(name.begin(), name.end(), '-', '_');
+    return name;
+});

@@ -1,0 +1,128 @@
+// The command-line tool as scripts use it: exit codes, output, JSON.
+
+#include <cstdio>
+#include <fstream>
+#include <sys/wait.h>
+
+#include <nlohmann/json.hpp>
+
+#include "support/folder.h"
+
+using namespace hedgerow::test;
+
+namespace {
+
+struct Outcome {
+    int code;
+    std::string output;
+};
+
+Outcome cli(const std::string& arguments) {
+    const std::string command = std::string(HEDGEROW_CLI) + " " + arguments + " 2>&1";
+    std::FILE* pipe = popen(command.c_str(), "r");
+    Outcome outcome{-1, ""};
+    char buffer[4096];
+    while (const std::size_t got = std::fread(buffer, 1, sizeof buffer, pipe)) outcome.output.append(buffer, got);
+    outcome.code = WEXITSTATUS(pclose(pipe));
+    return outcome;
+}
+
+const std::string example = std::string(HEDGEROW_EXAMPLES) + "/med-aux.hedge";
+
+}  // namespace
+
+TEST(Cli, ChecksASoundProject) {
+    const Outcome o = cli("check " + example);
+    EXPECT_EQ(o.code, 0);
+    EXPECT_NE(o.output.find("sound, 11 parts"), std::string::npos) << o.output;
+}
+
+TEST(Cli, ReportsFaultsWithPartsAndNets) {
+    TemporaryFolder folder;
+    const auto path = (folder.path() / "bad.hedge").string();
+    std::ofstream(path) << R"({"hedgerow": 1, "sheets": [{"parts": [{"name": "R1", "kind": "resistor", "at": [0, 0]}]}]})";
+    const Outcome o = cli("check " + path);
+    EXPECT_EQ(o.code, 3);
+    EXPECT_NE(o.output.find("pin a of R1 is not connected"), std::string::npos) << o.output;
+    const auto json = nlohmann::json::parse(cli("check --json " + path).output);
+    EXPECT_EQ(json["errors"][0]["part"], "R1");
+    EXPECT_EQ(cli("run " + path).code, 3);
+}
+
+TEST(Cli, UnreadableProjectsHaveTheirOwnCode) {
+    TemporaryFolder folder;
+    const auto path = (folder.path() / "bad.hedge").string();
+    std::ofstream(path) << "{\n  oops\n}";
+    const Outcome o = cli("check " + path);
+    EXPECT_EQ(o.code, 2);
+    EXPECT_NE(o.output.find("line 2, column 3"), std::string::npos) << o.output;
+    EXPECT_EQ(cli("info /nowhere.hedge").code, 2);
+}
+
+TEST(Cli, WrongUseIsToldApart) {
+    EXPECT_EQ(cli("").code, 1);
+    EXPECT_EQ(cli("dance").code, 1);
+    EXPECT_EQ(cli("run " + example + " --set D").code, 1);
+    EXPECT_EQ(cli("run " + example + " --out a.xyz").code, 1);
+    EXPECT_EQ(cli("run " + example + " --quantity nope").code, 1);
+    EXPECT_EQ(cli("run " + example + " --set nope=1").code, 3);
+    EXPECT_EQ(cli("run " + example + " --plan nope").code, 3);
+    EXPECT_EQ(cli("--version").code, 0);
+    EXPECT_EQ(cli("run --help").code, 0);
+}
+
+TEST(Cli, RunsWithSettingsAndWritesFiles) {
+    TemporaryFolder folder;
+    const std::string csv = (folder.path() / "a.csv").string(), h5 = (folder.path() / "a.h5").string();
+    const Outcome o = cli("run " + example + " --end 100u --set D=0.4 --out " + csv + " --out " + h5 + " --quantity out.v --quantity L1.i");
+    EXPECT_EQ(o.code, 0) << o.output;
+    EXPECT_NE(o.output.find("finished at 100 µs"), std::string::npos) << o.output;
+    std::string header;
+    std::ifstream file(csv);
+    std::getline(file, header);
+    EXPECT_EQ(header, "time [s],out.v [V],L1.i [A]");
+    EXPECT_TRUE(std::filesystem::exists(h5));
+    EXPECT_EQ(cli("run " + example + " --end 10u --out /nowhere/a.csv").code, 6);
+}
+
+TEST(Cli, JsonSummaryIsJson) {
+    const Outcome o = cli("run --json --quiet " + example);
+    ASSERT_EQ(o.code, 0) << o.output;
+    const auto json = nlohmann::json::parse(o.output);
+    EXPECT_EQ(json["end"], "finished");
+    EXPECT_NEAR(json["reached"].get<double>(), 3e-3, 1e-12);
+    EXPECT_GT(json["counters"]["gate edges"].get<int>(), 1700);
+    EXPECT_NEAR(json["measures"]["out.v"]["mean"].get<double>(), 23.1, 0.5);
+}
+
+TEST(Cli, InfoListsWhatIsThere) {
+    const auto json = nlohmann::json::parse(cli("info --json " + example).output);
+    EXPECT_EQ(json["title"], "med-aux");
+    EXPECT_TRUE(json["parts"].contains("L1"));
+    EXPECT_NE(std::find(json["quantities"].begin(), json["quantities"].end(), "sw.v"), json["quantities"].end());
+    EXPECT_NE(cli("info " + example).output.find("start-up"), std::string::npos);
+}
+
+// An interrupt ends the run in good order: what was computed is written.
+TEST(Cli, AnInterruptKeepsTheResult) {
+    TemporaryFolder folder;
+    const std::string csv = (folder.path() / "a.csv").string();
+    const Outcome o = cli("run " + example + " --end 400 --out " + csv + " --quantity out.v & pid=$!; sleep 1; kill -INT $pid; wait $pid");
+    EXPECT_EQ(o.code, 5) << o.output;
+    EXPECT_NE(o.output.find("stopped at"), std::string::npos) << o.output;
+    EXPECT_TRUE(std::filesystem::exists(csv));
+}
+
+// A run that fails says so, and still writes what it has.
+TEST(Cli, AFailedRunHasItsOwnCode) {
+    TemporaryFolder folder;
+    const auto path = (folder.path() / "open.hedge").string();
+    std::ofstream(path) << R"({"hedgerow": 1, "sheets": [{"parts": [
+        {"name": "V1", "kind": "dc-voltage", "at": [0, 32]}, {"name": "L1", "kind": "inductor", "at": [200, 0]}, {"name": "S1", "kind": "switch", "at": [400, 32]},
+        {"name": "M1", "kind": "modulator", "at": [600, 0], "values": {"f": "1k"}}, {"name": "G", "kind": "reference", "at": [0, 64]}],
+        "labels": [{"net": "a", "at": [0, 0]}, {"net": "a", "at": [168, 0]}, {"net": "b", "at": [232, 0]}, {"net": "b", "at": [400, 0]}, {"net": "z", "at": [400, 64]},
+                   {"net": "z", "at": [0, 64]}, {"net": "g", "at": [368, 32]}, {"net": "g", "at": [640, -16]}]}]})";
+    const Outcome o = cli("run " + path);
+    EXPECT_EQ(o.code, 4) << o.output;
+    EXPECT_NE(o.output.find("L1 carries"), std::string::npos) << o.output;
+}

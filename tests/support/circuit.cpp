@@ -48,7 +48,6 @@ std::shared_ptr<Run> run(const Project& project) {
         return nullptr;
     }
     (*prepared)->execute();
-    if (getenv("HEDGEROW_SHOW_RUNS")) fprintf(stderr, "%s\n", (*prepared)->summary().full().c_str());
     return *prepared;
 }
 

@@ -90,7 +90,12 @@ TEST(Quantity, FormatsInSteps) {
     EXPECT_EQ(formatQuantity(0.3, "%"), "30 %");
     EXPECT_EQ(formatQuantity(NAN, "V"), "– V");
     EXPECT_EQ(formatQuantity(1e-30, "A"), "0 A");
-    EXPECT_EQ(formatQuantity(0.0123, ""), "12.3 m");
+    EXPECT_EQ(formatQuantity(0.305, ""), "0.305");
+    EXPECT_EQ(formatQuantity(0.0123, ""), "0.0123");
+    EXPECT_EQ(formatQuantity(1500, ""), "1500");
+    EXPECT_EQ(formatQuantity(1e-4, ""), "100 µ");
+    EXPECT_EQ(formatPrefixed(0.412), "412 m");
+    EXPECT_EQ(formatPrefixed(33.25), "33.25");
 }
 
 // What is shown can be typed again.

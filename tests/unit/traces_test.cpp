@@ -1,0 +1,141 @@
+#include <cmath>
+#include <numbers>
+#include <random>
+#include <thread>
+
+#include "traces/trace.h"
+
+using namespace hedgerow;
+
+namespace {
+
+/// A store of two columns, read as a, b and a * b.
+class Traces : public ::testing::Test {
+protected:
+    Traces() {
+        network.nodes = {"a", "b"};
+        layout = std::make_unique<RowLayout>(network);
+    }
+    void add(Tick t, double a, double b = 0) {
+        const double row[2] = {a, b};
+        ASSERT_TRUE(store->append(t, row));
+    }
+    Trace read(QuantityInfo::Sort sort = QuantityInfo::Sort::linear) {
+        QuantityInfo info{"a.v", "V", sort, {{0, 1.0}}, {{1, 1.0}}};
+        Trace trace(store, info, *layout);
+        trace.update();
+        return trace;
+    }
+    Network network;
+    std::unique_ptr<RowLayout> layout;
+    std::shared_ptr<TraceStore> store = std::make_shared<TraceStore>(2, std::size_t{1} << 30);
+};
+
+constexpr Tick second = Tick{1} << 54;
+
+}  // namespace
+
+TEST_F(Traces, ValuesBetweenPointsAndAtJumps) {
+    add(0, 0);
+    add(second, 2);
+    add(second, 5);  // a jump
+    add(2 * second, 5);
+    const Trace trace = read();
+    EXPECT_DOUBLE_EQ(*trace.at(second / 4), 0.5);
+    EXPECT_DOUBLE_EQ(*trace.at(second), 5) << "after the jump";
+    EXPECT_DOUBLE_EQ(*trace.at(second - 1), 2.0);
+    EXPECT_DOUBLE_EQ(*trace.at(2 * second), 5);
+    EXPECT_FALSE(trace.at(2 * second + 1));
+    EXPECT_FALSE(trace.at(-1));
+}
+
+// Triangle from 0 to 3: mean 1.5, RMS 3/sqrt(3).
+TEST_F(Traces, MeasuresOfATriangleAreExact) {
+    for (int i = 0; i <= 2000; ++i) add(i * (second / 1000), i % 2 ? 3.0 : 0.0);
+    const Trace trace = read();
+    const auto m = trace.measure(0, 2 * second);
+    EXPECT_NEAR(m->mean, 1.5, 1e-12);
+    EXPECT_NEAR(m->rms, 3 / std::sqrt(3.0), 1e-12);
+    EXPECT_EQ(m->min, 0);
+    EXPECT_EQ(m->max, 3);
+    // A window that begins and ends inside lines: the quarter before a peak, from 1.5 to 3.
+    const Tick step = second / 1000;
+    const auto part = trace.measure(100 * step + step / 2, 101 * step);
+    EXPECT_NEAR(part->mean, 2.25, 1e-9);
+    EXPECT_NEAR(part->min, 1.5, 1e-9);
+    EXPECT_NEAR(part->max, 3.0, 1e-12);
+    EXPECT_FALSE(trace.measure(3 * second, 4 * second));
+    EXPECT_FALSE(trace.measure(step, step));
+}
+
+// Power of two ramps: the mean of t * t is 1/3, whatever the points.
+TEST_F(Traces, ProductsOfLinesAreIntegratedExactly) {
+    for (int i = 0; i <= 7; ++i) add(i * (second / 7), i / 7.0, i / 7.0);
+    const Trace trace = read(QuantityInfo::Sort::product);
+    const auto m = trace.measure(0, trace.time(trace.size() - 1));
+    EXPECT_NEAR(m->mean, 1.0 / 3, 1e-12);
+    EXPECT_NEAR(m->rms, std::sqrt(0.2), 1e-12);
+}
+
+// The pyramid gives what a walk over all points gives, for any window.
+TEST_F(Traces, PyramidAgreesWithAPlainWalk) {
+    std::mt19937 random(3);
+    std::normal_distribution<double> noise;
+    Tick t = 0;
+    for (int i = 0; i < 20'000; ++i) {
+        add(t, noise(random));
+        t += static_cast<Tick>(random() % 1000) * 1'000'000;
+    }
+    const Trace trace = read();
+    for (int trial = 0; trial < 200; ++trial) {
+        std::size_t first = random() % trace.size(), last = random() % trace.size();
+        if (first > last) std::swap(first, last);
+        ++last;
+        double low = INFINITY, high = -INFINITY, integral = 0, squares = 0;
+        for (std::size_t i = first; i < last; ++i) {
+            low = std::min(low, trace.value(i)), high = std::max(high, trace.value(i));
+            if (i + 1 == last) continue;
+            const double h = toSeconds(trace.time(i + 1) - trace.time(i)), a = trace.value(i), b = trace.value(i + 1);
+            integral += h * (a + b) / 2, squares += h * (a * a + a * b + b * b) / 3;
+        }
+        const auto [least, most] = trace.range(first, last);
+        ASSERT_EQ(least, low);
+        ASSERT_EQ(most, high);
+        const Tick from = trace.time(first), to = trace.time(last - 1);
+        if (from >= to) continue;
+        const auto m = trace.measure(from, to);
+        const double length = toSeconds(to - from);
+        ASSERT_NEAR(m->mean, integral / length, 1e-9);
+        ASSERT_NEAR(m->rms, std::sqrt(squares / length), 1e-9);
+    }
+}
+
+TEST_F(Traces, ReadersSeeOnlyWholePointsWhileTheRunGoesOn) {
+    constexpr int points = 200'000;
+    std::thread writer([&] {
+        for (int i = 0; i < points; ++i) {
+            const double row[2] = {double(i), -double(i)};
+            store->append(i, row);
+        }
+    });
+    Trace trace = read();
+    std::size_t seen = 0;
+    while (trace.size() < points) {
+        trace.update();
+        ASSERT_GE(trace.size(), seen);
+        for (std::size_t i = seen; i < trace.size(); i += 997) ASSERT_EQ(trace.value(i), double(i));
+        seen = trace.size();
+    }
+    writer.join();
+    EXPECT_EQ(trace.range(0, points).second, double(points - 1));
+}
+
+TEST_F(Traces, TheMemoryLimitEndsARunCleanly) {
+    TraceStore small(2, 200'000);
+    const double row[2] = {1, 2};
+    std::size_t kept = 0;
+    while (small.append(static_cast<Tick>(kept), row)) ++kept;
+    EXPECT_GT(kept, TraceStore::chunkPoints - 1);
+    EXPECT_LE(small.bytes(), 200'000u);
+    EXPECT_EQ(small.count(), kept);
+}

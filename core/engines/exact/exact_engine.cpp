@@ -22,7 +22,8 @@ constexpr int mostStates = 400;             ///< dense matrices beyond this woul
 constexpr std::size_t chatterEvents = 1000; ///< this many located events within `chatterSpan` are chattering
 constexpr double chatterSpan = 1e-9;
 
-/// First tau in [0, h] where the polynomial falls below zero, or -1. Bisection-safeguarded Newton.
+/// First tau in [0, h] where the polynomial falls below zero, or -1. Bisection-safeguarded Newton, to the last digit:
+/// what is left of a guard may be multiplied by an off-resistance in the next configuration.
 double firstRoot(const std::array<double, 6>& c, double h) {
     const auto value = [&](double x) {
         double sum = 0.0;
@@ -37,7 +38,7 @@ double firstRoot(const std::array<double, 6>& c, double h) {
     if (value(h) >= 0.0) return -1.0;
     if (c[0] <= 0.0) return 0.0;
     double low = 0.0, high = h, x = std::clamp(c[0] / std::max(-c[1], 1e-300), 0.0, h);
-    for (int i = 0; i < 80 && high - low > 0.25 * tickSeconds; ++i) {
+    for (int i = 0; i < 100; ++i) {
         const double v = value(x);
         (v > 0.0 ? low : high) = x;
         const double d = slope(x);

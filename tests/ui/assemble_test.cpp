@@ -1,0 +1,216 @@
+// From an empty sheet to a measured waveform and back, in the real window.
+
+#include <gtest/gtest.h>
+
+#include <QClipboard>
+#include <QListWidget>
+#include <QTemporaryDir>
+
+#include "formats/hedge/hedge.h"
+#include "ui/window.h"
+
+using namespace hedgerow;
+using namespace hedgerow::test;
+
+namespace {
+
+/// Five parts by typing, five wires by clicking pins: a source into an RC through an inductor.
+void assemble(Window& window) {
+    window.place("dc 10", {160, 240});
+    window.place("l 100u", {272, 160});
+    window.place("c 10u", {400, 240});
+    window.place("r 5", {496, 240});
+    window.place("ref", {160, 320});
+    const auto join = [&](Point a, Point b) {
+        window.click(a);
+        window.click(b);
+    };
+    join({160, 208}, {240, 160});
+    join({304, 160}, {400, 208});
+    join({400, 208}, {496, 208});
+    join({160, 272}, {160, 320});
+    join({160, 320}, {400, 272});
+    join({400, 272}, {496, 272});
+}
+
+}  // namespace
+
+TEST(Assemble, FromTypedPartsToAMeasureAndBack) {
+    Window window;
+    const Project empty = window.workspace().project();
+    assemble(window);
+    const Sheet& sheet = window.workspace().project().sheet();
+    ASSERT_EQ(sheet.parts.size(), 5u);
+    EXPECT_EQ(sheet.parts[1].name, "L1");
+    EXPECT_EQ(*sheet.parts[1].values.find("l"), "100u");
+    EXPECT_EQ(sheet.wires.size(), 6u);
+
+    // Point at the output wire and name it.
+    window.point({448, 208});
+    window.sheet().setFocus();
+    window.type("net out");
+    window.key(Qt::Key_Return);
+    EXPECT_EQ(window.workspace().nets().of({sheet.parts[2].id, 0}).name, "out");
+
+    auto* run = window.find<QPushButton>("primary");
+    ASSERT_TRUE(run);
+    QTest::mouseClick(run, Qt::LeftButton);
+    ASSERT_TRUE(window.waitForRun());
+    ASSERT_TRUE(window.workspace().shownRun());
+    ASSERT_EQ(window.workspace().shownRun()->run->summary().end, RunEnd::finished) << window.workspace().shownRun()->run->summary().brief();
+
+    // The settled output is the source: 10 V.
+    window->timeline().lanes().show("out.v");
+    Trace* trace = window.workspace().trace("out.v");
+    ASSERT_TRUE(trace);
+    const auto measures = trace->measure(toTicks(15e-3), toTicks(20e-3));
+    ASSERT_TRUE(measures);
+    EXPECT_NEAR(measures->mean, 10.0, 1e-6);
+
+    int steps = 0;
+    while (window.workspace().history().canUndo()) {
+        window.sheet().setFocus();
+        window.key(Qt::Key_Z, Qt::ControlModifier);
+        ASSERT_LT(++steps, 100);
+    }
+    Project now = window.workspace().project();
+    now.lastId = empty.lastId;
+    EXPECT_EQ(now, empty);
+    EXPECT_GE(steps, 13);
+    while (window.workspace().history().canRedo()) window.key(Qt::Key_Z, Qt::ControlModifier | Qt::ShiftModifier);
+    EXPECT_EQ(window.workspace().project().sheet().parts.size(), 5u);
+}
+
+TEST(Assemble, EntryLineShowsMistakesAndDoesNotPlaceThem) {
+    Window window;
+    window.point({200, 200});
+    window.type("r -5");
+    window.key(Qt::Key_Return);
+    EXPECT_TRUE(window.workspace().project().sheet().parts.empty());
+    window.key(Qt::Key_Escape);
+    window.type("zzz");
+    window.key(Qt::Key_Return);
+    window.key(Qt::Key_Escape);
+    EXPECT_TRUE(window.workspace().project().sheet().parts.empty());
+}
+
+TEST(Assemble, HangingPartsTurnAndFlip) {
+    Window window;
+    window.point({200, 200});
+    window.type("switch");
+    window.key(Qt::Key_Return);
+    window.key(Qt::Key_Right);
+    window.key(Qt::Key_Return);
+    EXPECT_EQ(window.workspace().project().sheet().parts[0].turn, 1);
+    window.point({320, 200});
+    window.type("switch");
+    window.key(Qt::Key_Return);
+    window.key(Qt::Key_Escape);
+    EXPECT_EQ(window.workspace().project().sheet().parts.size(), 1u) << "Escape lets go";
+}
+
+TEST(Assemble, ValuesOfAHigherRungLiftThePart) {
+    Window window;
+    window.place("l 47u dcr 12m", {240, 200});
+    EXPECT_EQ(window.workspace().project().sheet().parts[0].rung, 2);
+}
+
+TEST(Assemble, MoveCopyPasteDelete) {
+    Window window;
+    window.place("r 100", {240, 200});
+    window.sheet().setFocus();
+    window.key(Qt::Key_C, Qt::ControlModifier);
+    window.point({400, 200});
+    window.key(Qt::Key_V, Qt::ControlModifier);
+    const Sheet& sheet = window.workspace().project().sheet();
+    ASSERT_EQ(sheet.parts.size(), 2u);
+    EXPECT_EQ(sheet.parts[1].name, "R2");
+    EXPECT_EQ(*sheet.parts[1].values.find("r"), "100");
+    const Point before = window.workspace().project().sheet().parts[0].at;
+    window.drag({240, 200}, {240, 280});
+    EXPECT_EQ(window.workspace().project().sheet().parts[0].at, before + Point(0, 80));
+    window.key(Qt::Key_Right, Qt::ControlModifier);
+    EXPECT_EQ(window.workspace().project().sheet().parts[0].turn, 1);
+    window.key(Qt::Key_Delete);
+    EXPECT_EQ(window.workspace().project().sheet().parts.size(), 1u);
+    window.key(Qt::Key_A, Qt::ControlModifier);
+    window.key(Qt::Key_X, Qt::ControlModifier);
+    EXPECT_TRUE(window.workspace().project().sheet().parts.empty());
+    EXPECT_TRUE(readClip(QApplication::clipboard()->text().toStdString()));
+}
+
+TEST(Assemble, ValuesAreEditedInPlace) {
+    Window window;
+    window.place("r 100", {240, 200});
+    window.sheet().setFocus();
+    window.key(Qt::Key_Return);
+    auto* editor = window.find<QLineEdit>("inPlaceEditor");
+    ASSERT_TRUE(editor);
+    EXPECT_EQ(editor->text(), "100");
+    window.type("4k7");
+    window.key(Qt::Key_Return);
+    EXPECT_EQ(*window.workspace().project().sheet().parts[0].values.find("r"), "4k7");
+    // A wrong one stays in the editor and leaves the part as it is.
+    window.sheet().setFocus();
+    window.key(Qt::Key_Return);
+    window.type("4 V");
+    window.key(Qt::Key_Return);
+    EXPECT_EQ(*window.workspace().project().sheet().parts[0].values.find("r"), "4k7");
+    window.sheet().setFocus();
+    window.key(Qt::Key_F2);
+    window.type("Rload");
+    window.key(Qt::Key_Return);
+    EXPECT_EQ(window.workspace().project().sheet().parts[0].name, "Rload");
+}
+
+TEST(Assemble, TheCardEditsTheSelectedPart) {
+    Window window;
+    window.place("l 47u", {240, 200});
+    auto* field = window.find<QLineEdit>("field.l");
+    ASSERT_TRUE(field);
+    EXPECT_EQ(field->text(), "47u");
+    field->setFocus();
+    field->selectAll();
+    window.type("22u");
+    window.key(Qt::Key_Return);
+    EXPECT_EQ(*window.workspace().project().sheet().parts[0].values.find("l"), "22u");
+    EXPECT_FALSE(window.find<QLineEdit>("field.dcr")) << "a rung shows its own values only";
+    window.sheet().setFocus();
+    window.key(Qt::Key_PageUp);
+    QApplication::processEvents();
+    EXPECT_EQ(window.workspace().project().sheet().parts[0].rung, 2);
+    ASSERT_TRUE(window.find<QLineEdit>("field.dcr"));
+    auto* dcr = window.find<QLineEdit>("field.dcr");
+    dcr->setFocus();
+    window.type("2 V");
+    window.key(Qt::Key_Return);
+    EXPECT_EQ(window.workspace().project().sheet().parts[0].values.find("dcr"), nullptr) << "a wrong unit is refused";
+}
+
+TEST(Assemble, ParametersArePartOfTheCardWhenNothingIsSelected) {
+    Window window;
+    auto* adding = window.find<QLineEdit>("newParameter");
+    ASSERT_TRUE(adding);
+    adding->setFocus();
+    window.type("fsw = 150 kHz");
+    window.key(Qt::Key_Return);
+    ASSERT_EQ(window.workspace().project().parameters.size(), 1u);
+    EXPECT_EQ(window.workspace().project().parameters[0].unit, "Hz");
+    window.place("pwm fsw duty 0.3", {240, 200});
+    ASSERT_EQ(window.workspace().project().sheet().parts.size(), 1u);
+    EXPECT_EQ(*window.workspace().project().sheet().parts[0].values.find("f"), "fsw");
+}
+
+TEST(Assemble, ZoomAndPanKeepThePlaceUnderThePointer) {
+    Window window;
+    window.place("r 1", {240, 200});
+    const QPoint at = window.pixel({240, 200});
+    const QPointF before = window.sheet().toSheet(at);
+    QWheelEvent wheel(at, window.sheet().mapToGlobal(at), {}, {0, 240}, Qt::NoButton, Qt::NoModifier, Qt::NoScrollPhase, false);
+    QApplication::sendEvent(&window.sheet(), &wheel);
+    EXPECT_NEAR(window.sheet().toSheet(at).x(), before.x(), 1e-6);
+    EXPECT_NEAR(window.sheet().toSheet(at).y(), before.y(), 1e-6);
+    EXPECT_GT(std::abs(window.pixel({248, 200}).x() - window.pixel({240, 200}).x()), 9);
+    window.sheet().setFocus();
+    window.key(Qt::Key_Home);
+}

@@ -1,0 +1,19 @@
+// UI tests need an application before any widget.
+
+#include <gtest/gtest.h>
+
+#include <QApplication>
+#include <QTemporaryDir>
+
+#include "style/theme.h"
+
+int main(int argc, char** argv) {
+    testing::InitGoogleTest(&argc, argv);
+    if (qEnvironmentVariableIsEmpty("QT_QPA_PLATFORM")) qputenv("QT_QPA_PLATFORM", "offscreen");
+    // Never touch the user's own recovery folder.
+    static QTemporaryDir state;
+    qputenv("XDG_STATE_HOME", state.path().toUtf8());
+    QApplication application(argc, argv);
+    hedgerow::app::applyTheme(application, hedgerow::app::Theme::light);
+    return RUN_ALL_TESTS();
+}
