@@ -28,19 +28,26 @@ std::string mutated(std::string text, std::mt19937& random) {
     const int changes = 1 + static_cast<int>(random() % 4);
     for (int i = 0; i < changes && !text.empty(); ++i) {
         const std::size_t at = random() % text.size(), length = std::min<std::size_t>(random() % 40, text.size() - at);
-        switch (random() % 7) {
+        switch (random() % 14) {
             case 0: text[at] = static_cast<char>(random()); break;
             case 1: text.erase(at, length); break;
             case 2: text.insert(at, text.substr(at, length)); break;
             case 3: text.resize(at); break;
             case 4: text.insert(at, tokens[random() % tokens.size()]); break;
-            default: {
+            case 5:
+            case 6: {
                 // Replace a whole value after a colon or a comma: stays valid JSON more often.
                 const std::size_t start = text.find_first_of(":,[", at);
                 if (start == std::string::npos) break;
                 std::size_t end = text.find_first_of(",]}", start + 1);
                 if (end == std::string::npos) break;
                 text.replace(start + 1, end - start - 1, tokens[random() % tokens.size()]);
+                break;
+            }
+            default: {
+                // Another digit, or another letter of a name or a value: the file stays readable, the circuit becomes another.
+                const std::size_t digit = text.find_first_of("0123456789", at);
+                if (digit != std::string::npos) text[digit] = "0123456789umkD/-"[random() % 16];
             }
         }
     }

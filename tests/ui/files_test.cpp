@@ -48,7 +48,7 @@ TEST(Files, UnsavedWorkSurvivesAKill) {
     QProcess program;
     QProcessEnvironment environment = QProcessEnvironment::systemEnvironment();
     environment.insert("XDG_STATE_HOME", state.path());
-    environment.insert("QT_QPA_PLATFORM", "offscreen");
+    environment.insert("HEDGEROW_TEST_CHILD", "1");
     program.setProcessEnvironment(environment);
     // A child of this test binary plays the user: it opens the example, edits, waits for the copy, and is killed.
     program.start(QCoreApplication::applicationFilePath(), {"--gtest_also_run_disabled_tests", "--gtest_filter=Files.DISABLED_EditUntilKilled"});

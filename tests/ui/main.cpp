@@ -12,7 +12,7 @@ int main(int argc, char** argv) {
     if (qEnvironmentVariableIsEmpty("QT_QPA_PLATFORM")) qputenv("QT_QPA_PLATFORM", "offscreen");
     // Never touch the user's own recovery folder.
     static QTemporaryDir state;
-    qputenv("XDG_STATE_HOME", state.path().toUtf8());
+    if (qEnvironmentVariableIsEmpty("HEDGEROW_TEST_CHILD")) qputenv("XDG_STATE_HOME", state.path().toUtf8());
     QApplication application(argc, argv);
     hedgerow::app::applyTheme(application, hedgerow::app::Theme::light);
     return RUN_ALL_TESTS();

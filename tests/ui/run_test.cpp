@@ -188,6 +188,9 @@ TEST(Timeline, ADroppedQuantityGoesToALaneOfItsUnit) {
     const auto drop = [&](const char* quantity, int y) {
         QMimeData data;
         data.setData("application/x-hedgerow-quantity", quantity);
+        QDragEnterEvent enter(QPoint(500, y), Qt::CopyAction, &data, Qt::LeftButton, Qt::NoModifier);
+        QApplication::sendEvent(&lanes, &enter);
+        EXPECT_TRUE(enter.isAccepted());
         QDropEvent event(QPointF(500, y), Qt::CopyAction, &data, Qt::LeftButton, Qt::NoModifier);
         QApplication::sendEvent(&lanes, &event);
         window.settle();

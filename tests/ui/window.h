@@ -35,7 +35,12 @@ public:
 
     /// Where a point of the sheet is in the widget.
     QPoint pixel(Point at) { return sheet().toWidget(QPointF(at.x, at.y)).toPoint(); }
-    void point(Point at) { QTest::mouseMove(&sheet(), pixel(at)); QApplication::processEvents(); }
+    void point(Point at) {
+        // A pointer that is there already would send no event.
+        QTest::mouseMove(&sheet(), pixel(at) + QPoint(2, 1));
+        QTest::mouseMove(&sheet(), pixel(at));
+        QApplication::processEvents();
+    }
     void click(Point at) { point(at); QTest::mouseClick(&sheet(), Qt::LeftButton, {}, pixel(at)); }
     void drag(Point from, Point to) {
         point(from);
