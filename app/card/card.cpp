@@ -64,6 +64,12 @@ void Card::rebuild() {
     refresh();
 }
 
+void Card::changeEvent(QEvent* event) {
+    if (event->type() == QEvent::PaletteChange && page_)
+        for (const Field& field : fields_) judgeField(field);
+    QScrollArea::changeEvent(event);
+}
+
 void Card::addHeading(const QString& text) {
     auto* label = new QLabel(text, page_);
     label->setFont(textFont(TextSize::normal, true));

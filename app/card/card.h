@@ -25,6 +25,9 @@ public:
     /// Puts the keyboard into a field of the card, by parameter key.
     void focusField(const QString& key);
 
+protected:
+    void changeEvent(QEvent* event) override;
+
 private:
     struct Field {
         QLineEdit* edit;

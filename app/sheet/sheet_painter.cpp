@@ -99,7 +99,7 @@ private:
         if (selected(part.id)) {
             painter_.setPen(QPen(p.sloe, 1.2, Qt::DashLine));
             painter_.setBrush(Qt::NoBrush);
-            painter_.drawRoundedRect(partBox(part, *kind).adjusted(-6, -6, 6, 6), 6, 6);
+            painter_.drawRoundedRect(partBox(part, *kind).adjusted(-4, -4, 4, 4), 6, 6);
         }
         SymbolLook look{p.ink};
         if (scene_.instant) {
@@ -221,7 +221,7 @@ private:
             if (part.name == problem.part) found = &part;
         const PartKind* kind = found ? catalogue_.find(found->kind) : nullptr;
         if (!kind) return;
-        const QRectF box = partBox(*found, *kind).adjusted(-8, -8, 8, 8);
+        const QRectF box = partBox(*found, *kind).adjusted(-4, -4, 4, 4);
         painter_.setPen(QPen(p.haw, 1.6));
         painter_.setBrush(Qt::NoBrush);
         painter_.drawRoundedRect(box, 8, 8);
@@ -229,6 +229,10 @@ private:
         const QString text = QString::fromStdString(problem.message);
         QRectF note = QFontMetricsF(painter_.font()).boundingRect(QRectF(0, 0, 260, 400), Qt::TextWordWrap, text);
         note.moveTopLeft(box.bottomLeft() + QPointF(8, 12));
+        if (!scene_.visible.isEmpty()) {
+            if (note.bottom() + 12 > scene_.visible.bottom()) note.moveBottom(box.top() - 12);
+            note.moveLeft(std::max(scene_.visible.left() + 16, std::min(note.left(), scene_.visible.right() - note.width() - 16)));
+        }
         painter_.setPen(QPen(p.haw, 1));
         painter_.setBrush(p.hawTint);
         painter_.drawRoundedRect(note.adjusted(-8, -6, 8, 6), 6, 6);

@@ -44,6 +44,7 @@ struct SheetScene {
     const Sheet& sheet;         ///< what is drawn: the project's, or a preview of a drag
     std::optional<Instant> instant;
     bool showPins = true;
+    QRectF visible = {};        ///< part of the sheet that is seen: notes stay within it; empty for pictures
 };
 
 void paintSheet(QPainter& painter, const SheetScene& scene);

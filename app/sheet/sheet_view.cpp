@@ -88,7 +88,7 @@ void SheetView::paintEvent(QPaintEvent*) {
     painter.translate(offset_);
     painter.scale(zoom_, zoom_);
     const Sheet sheet = shownSheet();
-    paintSheet(painter, {workspace_, sheet, Instant::of(workspace_)});
+    paintSheet(painter, {workspace_, sheet, Instant::of(workspace_), true, QRectF(toSheet({0, 0}), toSheet({double(width()), double(height())}))});
     paintMode(painter);
     painter.restore();
     if (mode_ == Mode::banding) {
@@ -158,9 +158,10 @@ void SheetView::paintMode(QPainter& painter) const {
     }
     if (mode_ == Mode::wiring) {
         painter.setPen(QPen(p.sloe, 2, Qt::SolidLine, Qt::RoundCap, Qt::RoundJoin));
-        const auto way = wirePreview(at);
+        const Point target = wireTarget();
+        const auto way = wirePreview(target);
         for (std::size_t i = 0; i + 1 < way.size(); ++i) painter.drawLine(QPointF(way[i].x, way[i].y), QPointF(way[i + 1].x, way[i + 1].y));
-        if (touchesNet(at)) painter.drawEllipse(QPointF(at.x, at.y), 5, 5);
+        if (touchesNet(target)) painter.drawEllipse(QPointF(target.x, target.y), 5, 5);
     }
     if (mode_ == Mode::idle) {
         const Hit under = hit(toSheet(pointer_));
@@ -183,7 +184,7 @@ QImage SheetView::picture(const QSize& size, double ratio) const {
     painter.translate(size.width() / 2.0, size.height() / 2.0);
     painter.scale(scale, scale);
     painter.translate(-box.center());
-    paintSheet(painter, {workspace_, workspace_.project().sheet(), {}, false});
+    paintSheet(painter, {workspace_, workspace_.project().sheet(), {}, false, {}});
     return image;
 }
 
@@ -215,7 +216,11 @@ SheetView::Hit SheetView::hit(const QPointF& at) const {
         if (QRectF(label.at.x - 24, label.at.y - 28, 48, 22).contains(at)) return {Hit::What::label, label.id, 0, label.at};
     for (const Wire& wire : sheet.wires)
         for (std::size_t i = 0; i + 1 < wire.points.size(); ++i)
-            if (distanceToSegment(at, wire.points[i], wire.points[i + 1]) <= wireReach) return {Hit::What::wire, wire.id, 0, grid(at)};
+            if (distanceToSegment(at, wire.points[i], wire.points[i + 1]) <= wireReach) {
+                const auto [low, high] = std::minmax(wire.points[i], wire.points[i + 1]);
+                const QPointF nearest(std::clamp(at.x(), double(low.x), double(high.x)), std::clamp(at.y(), double(std::min(low.y, high.y)), double(std::max(low.y, high.y))));
+                return {Hit::What::wire, wire.id, 0, grid(nearest)};
+            }
     return {};
 }
 
@@ -260,6 +265,19 @@ void SheetView::dropHanging() {
 void SheetView::startWire(Point from) {
     wire_ = {from};
     setMode(Mode::wiring);
+}
+
+/// Dragging from a wire branches it, unless it is moved along with parts.
+bool SheetView::branchesWire() const {
+    if (pressedHit_.what != Hit::What::wire) return false;
+    const auto& ids = workspace_.selection();
+    return std::none_of(ids.begin(), ids.end(), [this](int id) { return workspace_.project().findPart(id) != nullptr; });
+}
+
+/// Where a wire that is drawn would end now: a pin or a wire under the pointer catches it.
+Point SheetView::wireTarget() const {
+    const Hit under = hit(toSheet(pointer_));
+    return under.what == Hit::What::pin || under.what == Hit::What::wire ? under.at : grid(toSheet(pointer_));
 }
 
 std::vector<Point> SheetView::wirePreview(Point to) const {
@@ -370,12 +388,8 @@ void SheetView::mousePressEvent(QMouseEvent* event) {
     setFocus();
     if (event->button() == Qt::MiddleButton) return setMode(Mode::panning);
     if (event->button() != Qt::LeftButton) return;
-    const Point at = grid(toSheet(pointer_));
     if (mode_ == Mode::hanging) return dropHanging();
-    if (mode_ == Mode::wiring) {
-        const Hit under = hit(toSheet(pointer_));
-        return extendWire(under.what == Hit::What::pin ? under.at : at, false);
-    }
+    if (mode_ == Mode::wiring) return extendWire(wireTarget(), false);
     maybeClick_ = true;
     pressedHit_ = hit(toSheet(pointer_));
     const bool add = event->modifiers() & (Qt::ControlModifier | Qt::ShiftModifier);
@@ -405,7 +419,7 @@ void SheetView::mouseMoveEvent(QMouseEvent* event) {
     } else if (maybeClick_ && (pointer_ - pressed_).manhattanLength() > dragDistance) {
         maybeClick_ = false;
         if (pressedHit_.what == Hit::What::nothing) setMode(Mode::banding);
-        else if (pressedHit_.what == Hit::What::pin) startWire(pressedHit_.at);
+        else if (pressedHit_.what == Hit::What::pin || branchesWire()) startWire(pressedHit_.at);
         else if (!workspace_.selection().empty()) setMode(Mode::dragging);
     }
     if (mode_ == Mode::dragging) dragged_ = grid(toSheet(pointer_)) - grid(toSheet(pressed_));
@@ -416,11 +430,10 @@ void SheetView::mouseReleaseEvent(QMouseEvent* event) {
     pointer_ = event->position();
     const Mode was = mode_;
     if (was == Mode::panning) return setMode(Mode::idle);
-    if (was == Mode::wiring && !maybeClick_ && pressedHit_.what == Hit::What::pin && (pointer_ - pressed_).manhattanLength() > dragDistance) {
-        const Hit under = hit(toSheet(pointer_));
+    const bool fromNet = pressedHit_.what == Hit::What::pin || pressedHit_.what == Hit::What::wire;
+    if (was == Mode::wiring && !maybeClick_ && fromNet && (pointer_ - pressed_).manhattanLength() > dragDistance) {
         pressedHit_ = {};
-        extendWire(under.what == Hit::What::pin ? under.at : grid(toSheet(pointer_)), false);
-        return;
+        return extendWire(wireTarget(), false);
     }
     if (was == Mode::dragging) {
         const Point by = dragged_;
@@ -568,7 +581,7 @@ void SheetView::keyPressEvent(QKeyEvent* event) {
             return;
         case Qt::Key_Return:
         case Qt::Key_Enter:
-            if (mode_ == Mode::wiring) return extendWire(grid(toSheet(pointer_)), true);
+            if (mode_ == Mode::wiring) return extendWire(wireTarget(), true);
             if (const Part* part = workspace_.selectedPart(); part && !control) return editValue(part->id);
             break;
         case Qt::Key_Delete:

@@ -70,6 +70,8 @@ private:
     void dropHanging();
     void startWire(Point from);
     void extendWire(Point to, bool finish);
+    bool branchesWire() const;
+    Point wireTarget() const;
     std::vector<Point> wirePreview(Point to) const;
     bool touchesNet(Point at) const;
     void nameNet(const QString& name);

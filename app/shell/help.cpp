@@ -56,7 +56,7 @@ QString generalHelp() {
         {"type letters over the sheet", "opens the entry line: a part and its values, such as <tt>l 47u dcr 12m</tt>"},
         {"Enter, click", "drops the hanging part; with a part selected, Enter edits its value"},
         {"← → / ↑ ↓ while hanging", "turn / flip; with Shift they move it"},
-        {"click a pin, or drag from it", "starts a wire; click a pin or a wire to end it, anywhere else to bend it"},
+        {"click a pin, or drag from a pin or a wire", "starts a wire; click a pin or a wire to end it, anywhere else to bend it"},
         {"<tt>net NAME</tt> over a wire", "names the net; equal names join"},
         {"click a name or a value", "edits it in place; F2 edits the name"},
         {"Tab", "next part"},

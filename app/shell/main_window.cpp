@@ -181,7 +181,6 @@ void MainWindow::buildMenu() {
     add(menu, "Light or dark", QKeySequence("Ctrl+D"), [this] {
         applyTheme(*qApp, currentTheme() == Theme::light ? Theme::dark : Theme::light);
         refreshTheme();
-        workspace_.showRun(workspace_.shownRun());
         for (QWidget* child : findChildren<QWidget*>()) child->update();
     });
     add(menu, "Help", QKeySequence("F1"), [this] { help(); });
@@ -274,7 +273,7 @@ void MainWindow::exportPicture() {
 
 bool MainWindow::mayLeave() {
     if (!workspace_.history().modified()) return true;
-    QMessageBox question(QMessageBox::NoIcon, "Hedgerow", "Keep the changes to " + (workspace_.path().isEmpty() ? QString("this project") : QFileInfo(workspace_.path()).fileName()) + "?",
+    QMessageBox question(QMessageBox::NoIcon, "Hedgerow", "Save what changed in " + (workspace_.path().isEmpty() ? QString("this project") : QFileInfo(workspace_.path()).fileName()) + "?",
                          QMessageBox::Save | QMessageBox::Discard | QMessageBox::Cancel, this);
     question.setObjectName("keepChanges");
     question.setDefaultButton(QMessageBox::Save);

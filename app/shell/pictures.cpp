@@ -6,9 +6,9 @@
 #include <QDir>
 #include <QElapsedTimer>
 #include <QFileInfo>
+#include <QKeyEvent>
 #include <QThread>
 
-#include "card/card.h"
 #include "shelf/shelf.h"
 #include "sheet/sheet_view.h"
 #include "shell/main_window.h"
@@ -26,7 +26,7 @@ void settle(int milliseconds = 60) {
 }
 
 bool save(MainWindow& window, const QString& path) {
-    settle();
+    settle(250);  // the predicted price comes a moment after an edit
     const bool good = window.grab().save(path);
     std::printf("%s %s\n", good ? "wrote" : "cannot write", qPrintable(path));
     return good;
@@ -46,7 +46,7 @@ bool runToEnd(MainWindow& window) {
     return true;
 }
 
-bool exportData(const MainWindow&, const Run& run, const QString& base) {
+bool exportData(const Run& run, const QString& base) {
     for (const auto& [format, ending] : {std::pair{"csv", ".csv"}, {"hdf5", ".h5"}}) {
         std::vector<std::string> quantities;
         for (const Lane& lane : run.project().lanes) quantities.insert(quantities.end(), lane.quantities.begin(), lane.quantities.end());
@@ -57,6 +57,45 @@ bool exportData(const MainWindow&, const Run& run, const QString& base) {
         std::printf("wrote %s\n", qPrintable(base + ending));
     }
     return true;
+}
+
+void press(QWidget* target, int key, const QString& text, Qt::KeyboardModifiers modifiers = {}) {
+    QKeyEvent down(QEvent::KeyPress, key, modifiers, text), up(QEvent::KeyRelease, key, modifiers, text);
+    QApplication::sendEvent(target, &down);
+    QApplication::sendEvent(target, &up);
+}
+
+/// Placing a part by typing; a circuit that cannot work; the help of a part.
+bool saveOtherViews(const QString& folder, const QString& project) {
+    MainWindow window;
+    window.show();
+    if (!window.open(project)) return false;
+    settle();
+    bool good = true;
+    window.shelf().show(Shelf::parts);
+    SheetView& sheet = window.sheet();
+    const QPointF at = sheet.toWidget({560, 112});
+    QMouseEvent move(QEvent::MouseMove, at, sheet.mapToGlobal(at), Qt::NoButton, Qt::NoButton, {});
+    QApplication::sendEvent(&sheet, &move);
+    for (const QChar c : QString("c 22u esr 5m")) press(QApplication::focusWidget() ? QApplication::focusWidget() : &sheet, c.toUpper().unicode(), c);
+    good = save(window, folder + "/entry-line.png") && good;
+    press(QApplication::focusWidget(), Qt::Key_Escape, {});
+    for (const Part& part : window.workspace().project().sheet().parts)
+        if (part.name == "C2") window.workspace().select({part.id});
+    (void)window.workspace().apply({"fault", [](Project& changed) -> Status {
+                                        std::erase_if(changed.sheet().labels, [](const Label&) { return true; });
+                                        for (Part& part : changed.sheet().parts)
+                                            if (part.name == "C2") part.values.set("esr", "-2m");
+                                        return {};
+                                    }});
+    window.workspace().startRun();
+    good = save(window, folder + "/fault.png") && good;
+    window.workspace().undo();
+    good = runToEnd(window) && good;
+    window.shelf().show(Shelf::quantities);
+    window.workspace().select({});
+    good = save(window, folder + "/quantities.png") && good;
+    return good;
 }
 
 /// Zooms into the last part of the run and sets the cursor there.
@@ -75,11 +114,14 @@ int makePictures(QApplication& application, const QString& folder, const QString
     }
     bool good = true;
     for (const QString& path : projects) {
+        if (path.contains("aux")) {
+            applyTheme(application, Theme::light);
+            good = saveOtherViews(folder, path) && good;
+        }
         const QString base = folder + "/" + QFileInfo(path).completeBaseName();
         for (const Theme theme : {Theme::light, Theme::dark}) {
             applyTheme(application, theme);
             MainWindow window;
-            window.setAttribute(Qt::WA_DontShowOnScreen, false);
             window.show();
             if (!window.open(path)) return 1;
             settle();
@@ -93,7 +135,7 @@ int makePictures(QApplication& application, const QString& folder, const QString
             const double length = std::min(end, path.contains("mains") ? 25e-3 : path.contains("aux") ? 20e-6 : 1.5e-3);
             lookClose(window, end - 1.04 * length, end - 0.04 * length, end - 0.6 * length);
             good = save(window, base + suffix) && good;
-            if (theme == Theme::light) good = exportData(window, *window.workspace().shownRun()->run, base) && good;
+            if (theme == Theme::light) good = exportData(*window.workspace().shownRun()->run, base) && good;
         }
     }
     return good ? 0 : 1;

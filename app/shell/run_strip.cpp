@@ -147,8 +147,8 @@ void RunStrip::refreshPrice() {
         return;
     }
     if (failed) {
-        price_->setText(workspace_.problems().size() == 1 ? "cannot go on" : QString("%1 things stand in the way").arg(workspace_.problems().size()));
-        detail_->setText("see the sheet");
+        price_->setText(workspace_.problems().size() == 1 ? "cannot run" : QString("%1 things stand in the way").arg(workspace_.problems().size()));
+        detail_->setText("the sheet says why");
         return;
     }
     const auto& last = workspace_.shownRun();

@@ -122,6 +122,15 @@ void LanesView::rebuild() {
     refresh();
 }
 
+void LanesView::changeEvent(QEvent* event) {
+    // Another theme: pens and backgrounds are set when lanes are built.
+    if (event->type() == QEvent::PaletteChange && !lanes_.empty()) {
+        lanes_.clear();
+        rebuild();
+    }
+    QWidget::changeEvent(event);
+}
+
 double LanesView::runEnd() const {
     if (workspace_.shownRun()) return toSeconds(workspace_.shownRun()->run->end());
     const auto end = evaluateField(workspace_.plan().end, *findUnit("s"), workspace_.parameters().lookup());
@@ -156,7 +165,9 @@ void LanesView::scaleLane(LaneView& lane) {
             high = std::max(high, m->max);
         }
     }
-    if (!(low <= high)) low = 0, high = 1;
+    const bool empty = !(low <= high);
+    lane.area->axis(QCPAxis::atLeft)->setTickLabels(!empty);
+    if (empty) low = 0, high = 1;
     const double size = std::max(std::abs(low), std::abs(high));
     const double pad = std::max({0.08 * (high - low), 1e-9 * size, size == 0 ? 1.0 : 0.0});
     lane.area->axis(QCPAxis::atLeft)->setRange(low - pad, high + pad);

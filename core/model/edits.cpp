@@ -42,74 +42,122 @@ void splice(Sheet& sheet, Project& project, Point a, Point b) {
     }
 }
 
-/// Changes the places of some pins and takes what hangs on them along.
+/// Changes the places of some items and takes what hangs on them along.
+///
+/// A chosen wire moves as a whole unless one of its ends hangs on a part that stays: then it only bends.
 class Mover {
 public:
     Mover(Project& project, const std::set<int>& ids, const Catalogue& catalogue)
-        : project_(project), sheet_(project.sheet()), ids_(ids), catalogue_(catalogue) {
-        for (const Part& part : sheet_.parts)
+        : project_(project), sheet_(project.sheet()), catalogue_(catalogue) {
+        for (const Part& part : sheet_.parts) {
             if (ids.contains(part.id)) before_[part.id] = pinPoints(part, catalogue);
+            else for (const Point point : pinPoints(part, catalogue)) staying_.insert(point);
+        }
+        for (const Wire& wire : sheet_.wires)
+            if (ids.contains(wire.id) && std::none_of(staying_.begin(), staying_.end(), [&](Point p) { return liesOn(wire, p); }))
+                whole_.insert(wire.id);
     }
 
-    /// Call after the parts themselves were changed.
-    void follow() {
-        std::map<Point, Point> moved;
+    bool movesWhole(const Wire& wire) const { return whole_.contains(wire.id); }
+
+    /// Call after the parts themselves were changed. `by` is how far whole wires are to go; labels on what moves follow.
+    void follow(Point by) {
         for (const Part& part : sheet_.parts) {
             if (!before_.contains(part.id)) continue;
             const auto after = pinPoints(part, catalogue_);
-            for (std::size_t i = 0; i < after.size(); ++i) moved[before_[part.id][i]] = after[i];
+            for (std::size_t i = 0; i < after.size(); ++i) moved_[before_[part.id][i]] = after[i];
         }
+        std::set<Point> touching = staying_;
+        for (const Wire& wire : sheet_.wires) touching.insert({wire.points.front(), wire.points.back()});
+        if (by != Point{}) moveWholeWires(by);
         std::vector<Wire> added;
-        for (const auto& [from, to] : moved) {
+        for (const auto& [from, to] : moved_) {
             if (from == to || !anchored(from)) continue;
             added.push_back({project_.newId(), route(from, to, {}), ""});
             kept_.insert(from);
         }
-        for (Wire& wire : sheet_.wires) {
-            if (ids_.contains(wire.id)) continue;
-            bendEnds(wire, moved);
-        }
+        touching.insert(kept_.begin(), kept_.end());
+        for (Wire& wire : sheet_.wires)
+            if (by == Point{} || !movesWhole(wire)) bendEnds(wire, touching, added);
         sheet_.wires.insert(sheet_.wires.end(), added.begin(), added.end());
         std::erase_if(sheet_.wires, [](const Wire& w) { return w.points.size() < 2; });
+        dropCovered();
         for (Label& label : sheet_.labels)
-            if (const auto to = moved.find(label.at); to != moved.end() && !ids_.contains(label.id) && !kept_.contains(label.at))
-                label.at = to->second;
+            if (const auto to = moved_.find(label.at); to != moved_.end() && !kept_.contains(label.at)) label.at = to->second;
     }
 
 private:
+    /// Whole wires take along what ends on them.
+    void moveWholeWires(Point by) {
+        for (Wire& wire : sheet_.wires) {
+            if (!movesWhole(wire)) continue;
+            for (const Wire& other : sheet_.wires)
+                for (const Point end : {other.points.front(), other.points.back()})
+                    if (liesOn(wire, end)) moved_.emplace(end, end + by);
+            for (const Label& label : sheet_.labels)
+                if (liesOn(wire, label.at)) moved_.emplace(label.at, label.at + by);
+        }
+        for (Wire& wire : sheet_.wires)
+            if (movesWhole(wire))
+                for (Point& point : wire.points) point = point + by;
+    }
+
+    /// A straight wire that lies wholly on another one joins nothing that is not joined already.
+    void dropCovered() {
+        auto& wires = sheet_.wires;
+        for (std::size_t i = wires.size(); i-- > 0;) {
+            if (wires[i].points.size() != 2) continue;
+            const bool covered = std::any_of(wires.begin(), wires.end(), [&](const Wire& other) {
+                if (&other == &wires[i]) return false;
+                for (std::size_t k = 0; k + 1 < other.points.size(); ++k) {
+                    const Wire run{0, {other.points[k], other.points[k + 1]}, ""};
+                    if (liesOn(run, wires[i].points[0]) && liesOn(run, wires[i].points[1])) return true;
+                }
+                return false;
+            });
+            if (covered) wires.erase(wires.begin() + static_cast<long>(i));
+        }
+    }
+
     /// True where a pin or the middle of a wire stays behind at `point`.
     bool anchored(Point point) const {
-        for (const Part& part : sheet_.parts) {
-            if (ids_.contains(part.id)) continue;
-            const auto points = pinPoints(part, catalogue_);
-            if (std::find(points.begin(), points.end(), point) != points.end()) return true;
-        }
-        return std::any_of(sheet_.wires.begin(), sheet_.wires.end(), [&](const Wire& wire) {
-            return !ids_.contains(wire.id) && wire.points.front() != point && wire.points.back() != point && liesOn(wire, point);
+        return staying_.contains(point) || std::any_of(sheet_.wires.begin(), sheet_.wires.end(), [&](const Wire& wire) {
+            return !movesWhole(wire) && wire.points.front() != point && wire.points.back() != point && liesOn(wire, point);
         });
     }
 
-    void bendEnds(Wire& wire, const std::map<Point, Point>& moved) const {
-        const auto front = target(moved, wire.points.front()), back = target(moved, wire.points.back());
-        const Point byFront = front - wire.points.front(), byBack = back - wire.points.back();
-        if (byFront == byBack) {
-            for (Point& point : wire.points) point = point + byFront;
-            return;
+    /// Bends a wire after its ends. Where something touches the middle that the bend would leave behind, the wire stays
+    /// and new ones reach from its ends to where those are now.
+    void bendEnds(Wire& wire, const std::set<Point>& touching, std::vector<Wire>& added) {
+        const Wire old = wire;
+        const Point oldFront = old.points.front(), oldBack = old.points.back(), front = target(oldFront), back = target(oldBack);
+        if (front == oldFront && back == oldBack) return;
+        if (front - oldFront == back - oldBack) {
+            for (Point& point : wire.points) point = point + (front - oldFront);
+        } else {
+            if (front != oldFront) wire.points = withMovedEnd(wire.points, true, front);
+            if (back != oldBack && wire.points.size() >= 2) wire.points = withMovedEnd(wire.points, false, back);
         }
-        if (byFront != Point{}) wire.points = withMovedEnd(wire.points, true, front);
-        if (byBack != Point{} && wire.points.size() >= 2) wire.points = withMovedEnd(wire.points, false, back);
+        const bool leaves = std::any_of(touching.begin(), touching.end(), [&](Point p) {
+            return p != oldFront && p != oldBack && liesOn(old, p) && !liesOn(wire, p);
+        });
+        if (!leaves) return;
+        wire = old;
+        if (front != oldFront) added.push_back({project_.newId(), route(oldFront, front, {}), ""});
+        if (back != oldBack) added.push_back({project_.newId(), route(oldBack, back, {}), ""});
     }
-    Point target(const std::map<Point, Point>& moved, Point from) const {
-        const auto to = moved.find(from);
-        return to == moved.end() || kept_.contains(from) ? from : to->second;
+    Point target(Point from) const {
+        const auto to = moved_.find(from);
+        return to == moved_.end() || kept_.contains(from) ? from : to->second;
     }
 
     Project& project_;
     Sheet& sheet_;
-    const std::set<int>& ids_;
     const Catalogue& catalogue_;
     std::map<int, std::vector<Point>> before_;
-    std::set<Point> kept_;
+    std::set<Point> staying_, kept_;
+    std::set<int> whole_;
+    std::map<Point, Point> moved_;
 };
 
 Point middleOf(const Sheet& sheet, const std::set<int>& ids) {
@@ -128,7 +176,7 @@ Edit turned(std::string verb, std::set<int> ids, const Catalogue& catalogue, Cha
                 Mover mover(project, ids, catalogue);
                 for (Part& part : project.sheet().parts)
                     if (ids.contains(part.id)) change(part, middle);
-                mover.follow();
+                mover.follow({});
                 return {};
             }};
 }
@@ -172,12 +220,7 @@ Edit move(std::set<int> ids, Point by, const Catalogue& catalogue) {
                 Sheet& sheet = project.sheet();
                 for (Part& part : sheet.parts)
                     if (ids.contains(part.id)) part.at = part.at + by;
-                for (Label& label : sheet.labels)
-                    if (ids.contains(label.id)) label.at = label.at + by;
-                for (Wire& wire : sheet.wires)
-                    if (ids.contains(wire.id))
-                        for (Point& point : wire.points) point = point + by;
-                mover.follow();
+                mover.follow(by);
                 return {};
             }};
 }

@@ -18,8 +18,8 @@ std::string freeName(const Project& project, const PartKind& kind);
 Edit place(Part part, const Catalogue& catalogue);
 /// Removes parts, wires and labels by id.
 Edit remove(std::set<int> ids);
-/// Moves parts, wires and labels; wires that hang on a moved pin follow, and a pin that leaves another pin or the
-/// middle of a wire takes a new wire along.
+/// Moves parts and wires; wires and labels that hang on what moves follow, and a pin that leaves another pin or the
+/// middle of a wire takes a new wire along. Nothing that was joined comes apart.
 Edit move(std::set<int> ids, Point by, const Catalogue& catalogue);
 /// Turns parts a quarter clockwise, or mirrors them, about their own origin, or about the middle of several.
 Edit turn(std::set<int> ids, const Catalogue& catalogue);

@@ -115,8 +115,10 @@ TEST_F(Edits, PartsMovedTogetherTakeTheirWireAlong) {
 }
 
 // Whatever is moved, turned or flipped: nothing that was joined comes apart.
-TEST_F(Edits, RandomMovesKeepConnections) {
-    std::mt19937 random(7);
+class RandomMoves : public Edits, public ::testing::WithParamInterface<unsigned> {};
+
+TEST_P(RandomMoves, KeepConnections) {
+    std::mt19937 random(GetParam());
     std::vector<int> ids;
     for (int i = 0; i < 6; ++i) ids.push_back(place(i % 2 ? "resistor" : "capacitor", {i * 96, 0}));
     for (int i = 0; i < 5; ++i) wire({{i * 96, -32}, {(i + 1) * 96, -32}});
@@ -128,15 +130,28 @@ TEST_F(Edits, RandomMovesKeepConnections) {
         return now.netOfPin.at({ids[0], 1}) == now.netOfPin.at({ids[5], 1});
     };
     ASSERT_TRUE(joined());
-    for (int step = 0; step < 300; ++step) {
+    for (int step = 0; step < 60; ++step) {
         std::set<int> chosen;
         for (const int id : ids)
             if (random() % 3 == 0) chosen.insert(id);
+        for (const Wire& w : history.project().sheet().wires)
+            if (step % 10 == 0 && random() % 4 == 0) chosen.insert(w.id);
         const Point by{static_cast<int>(random() % 21) * 8 - 80, static_cast<int>(random() % 21) * 8 - 80};
         const auto kind = random() % 4;
         EXPECT_TRUE(history.apply(kind == 0 ? edits::turn(chosen, catalogue()) : kind == 1 ? edits::flip(chosen, catalogue()) : edits::move(chosen, by, catalogue())));
         ASSERT_TRUE(joined()) << "step " << step;
+        ASSERT_LT(history.project().sheet().wires.size(), 500u) << "step " << step;
     }
+}
+
+INSTANTIATE_TEST_SUITE_P(Seeds, RandomMoves, ::testing::Range(1u, 9u));
+
+TEST_F(Edits, AWireMovedAloneStaysOnItsParts) {
+    const int a = place("resistor", {0, 0}), b = place("capacitor", {160, 0});
+    wire({{0, -32}, {160, -32}});
+    const auto before = history.project().sheet().wires;
+    EXPECT_TRUE(history.apply(edits::move({before[0].id}, {0, -40}, catalogue())));
+    EXPECT_EQ(nets().netOfPin.at({a, 0}), nets().netOfPin.at({b, 0}));
 }
 
 TEST_F(Edits, APartDroppedOnAWireIsSplicedIn) {

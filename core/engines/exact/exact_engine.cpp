@@ -18,7 +18,7 @@ namespace hedgerow {
 namespace exact {
 namespace {
 
-constexpr int mostStates = 400;             ///< dense matrices beyond this would not be honest work
+constexpr int mostStates = 150;             ///< dense matrices: beyond this a configuration takes too long to build
 constexpr std::size_t chatterEvents = 1000; ///< this many located events within `chatterSpan` are chattering
 constexpr double chatterSpan = 1e-9;
 
@@ -55,7 +55,7 @@ class Run {
 public:
     Run(const Network& network, const RunRequest& request, RunSink& sink, const CancelToken& cancel)
         : network_(network), request_(request), sink_(sink), cancel_(cancel), frame_(network), magnitudes_(frame_),
-          commutation_(frame_, magnitudes_), recorder_(network, request, sink, magnitudes_),
+          commutation_(frame_, magnitudes_), recorder_(network, request, sink, magnitudes_, cancel),
           y_(Vector::Zero(frame_.size())), segments_(network.elements.size()),
           signals_(static_cast<std::size_t>(network.signalCount), 0.0) {}
 

@@ -13,8 +13,8 @@ constexpr double forgetting = 1.0 / 256;
 constexpr double quietPart = 1e-4;
 }  // namespace
 
-Recorder::Recorder(const Network& network, const RunRequest& request, RunSink& sink, Magnitudes& magnitudes)
-    : network_(network), layout_(network), tolerance_(request.traceTolerance), sink_(sink), magnitudes_(magnitudes),
+Recorder::Recorder(const Network& network, const RunRequest& request, RunSink& sink, Magnitudes& magnitudes, const CancelToken& cancel)
+    : network_(network), layout_(network), tolerance_(request.traceTolerance), sink_(sink), cancel_(cancel), magnitudes_(magnitudes),
       row_(static_cast<std::size_t>(layout_.columns()), 0.0), low_(static_cast<std::size_t>(layout_.unknowns)),
       high_(static_cast<std::size_t>(layout_.unknowns)) {}
 
@@ -36,7 +36,7 @@ void Recorder::way(Mode& mode, const Vector& y0, const Vector& y1, Tick t0, Tick
 }
 
 void Recorder::split(Mode& mode, const Sample& start, const Sample& end, Tick t0, Tick length, int depth) {
-    if (full_) return;
+    if (full_ || cancel_.cancelled()) return;
     if (depth == deepestSplit || length <= 2 || deviation(start, end, toSeconds(length)) <= 1.0) return write(mode, end.z, t0 + length);
     const Tick half = length / 2;
     Vector states = start.y;

@@ -11,7 +11,7 @@ namespace hedgerow::exact {
 
 class Recorder {
 public:
-    Recorder(const Network& network, const RunRequest& request, RunSink& sink, Magnitudes& magnitudes);
+    Recorder(const Network& network, const RunRequest& request, RunSink& sink, Magnitudes& magnitudes, const CancelToken& cancel);
 
     /// Writes the values at one instant.
     void instant(const Mode& mode, const Vector& y, Tick t);
@@ -38,6 +38,7 @@ private:
     RowLayout layout_;
     double tolerance_;
     RunSink& sink_;
+    const CancelToken& cancel_;  ///< a way may need many points: it is left unfinished when the run is to stop
     Magnitudes& magnitudes_;
     std::vector<double> row_, low_, high_;
     bool first_ = true, full_ = false;
