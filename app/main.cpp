@@ -28,7 +28,8 @@ int main(int argc, char** argv) {
     parser.addVersionOption();
     parser.addPositionalArgument("project", "a *.hedge file to open", "[project...]");
     const QCommandLineOption theme("theme", "light or dark", "name", "light");
-    const QCommandLineOption pictures("pictures", "run the projects, write pictures and data to this folder, and end", "folder");
+    const QCommandLineOption pictures("pictures", "run the projects, write pictures and data to this folder, and end",
+                                      "folder");
     parser.addOptions({theme, pictures});
     parser.process(application);
 

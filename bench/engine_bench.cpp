@@ -20,13 +20,19 @@ constexpr int periods = 20'000;
 
 std::string stepUp(int rung, const char* tolerance) {
     const std::string r = std::to_string(rung);
-    return R"({"hedgerow": 1, "plans": [{"name": "p", "end": "0.2", "tolerance": ")" + std::string(tolerance) + R"("}], "sheets": [{"parts": [
+    return R"({"hedgerow": 1, "plans": [{"name": "p", "end": "0.2", "tolerance": ")" + std::string(tolerance) +
+           R"("}], "sheets": [{"parts": [
         {"name": "REF", "kind": "reference", "at": [0, 0]},
-        {"name": "V1", "kind": "dc-voltage", "at": [200, 0], "rung": )" + r + R"(, "values": {"level": "24"}},
-        {"name": "L1", "kind": "inductor", "at": [400, 0], "rung": )" + r + R"(, "values": {"l": "47u", "i0": "4"}},
-        {"name": "S1", "kind": "switch", "at": [600, 0], "rung": )" + r + R"(},
-        {"name": "D1", "kind": "diode", "at": [800, 0], "rung": )" + r + R"(},
-        {"name": "C1", "kind": "capacitor", "at": [1000, 0], "rung": )" + r + R"(, "values": {"c": "47u", "v0": "48"}},
+        {"name": "V1", "kind": "dc-voltage", "at": [200, 0], "rung": )" +
+           r + R"(, "values": {"level": "24"}},
+        {"name": "L1", "kind": "inductor", "at": [400, 0], "rung": )" +
+           r + R"(, "values": {"l": "47u", "i0": "4"}},
+        {"name": "S1", "kind": "switch", "at": [600, 0], "rung": )" +
+           r + R"(},
+        {"name": "D1", "kind": "diode", "at": [800, 0], "rung": )" +
+           r + R"(},
+        {"name": "C1", "kind": "capacitor", "at": [1000, 0], "rung": )" +
+           r + R"(, "values": {"c": "47u", "v0": "48"}},
         {"name": "R1", "kind": "resistor", "at": [1200, 0], "values": {"r": "24"}},
         {"name": "M1", "kind": "modulator", "at": [1400, 0], "values": {"f": "100k", "duty": "0.5"}}],
         "labels": [{"net": "z", "at": [0, 0]}, {"net": "in", "at": [200, -32]}, {"net": "z", "at": [200, 32]}, {"net": "in", "at": [368, 0]}, {"net": "sw", "at": [432, 0]},

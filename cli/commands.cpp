@@ -1,13 +1,13 @@
 #include "commands.h"
 
+#include <unistd.h>
 #include <csignal>
 #include <filesystem>
 #include <thread>
-#include <unistd.h>
 
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 #include <spdlog/spdlog.h>
+#include <nlohmann/json.hpp>
 
 #include "base/text.h"
 #include "formats/hedge/hedge.h"
@@ -34,8 +34,10 @@ Json toJson(const Error& error) {
 std::shared_ptr<const Project> load(const std::string& path, bool json) {
     auto loaded = loadHedge(path);
     if (!loaded) {
-        if (json) fmt::print("{}\n", Json{{"error", toJson(loaded.error())}}.dump(2));
-        else spdlog::error("{}", loaded.error().text());
+        if (json)
+            fmt::print("{}\n", Json{{"error", toJson(loaded.error())}}.dump(2));
+        else
+            spdlog::error("{}", loaded.error().text());
         return nullptr;
     }
     if (!loaded->notice.empty()) spdlog::warn("{}", loaded->notice);
@@ -53,8 +55,9 @@ void watch(const Run& run, const std::atomic<bool>& over, bool quiet) {
         std::this_thread::sleep_for(std::chrono::milliseconds(50));
         if (!terminal || over) continue;
         const double reached = toSeconds(run.store().reached()), end = toSeconds(run.end());
-        fmt::print(stderr, "\r{:5.1f} %  {} of {}, {} points, {} per second of waiting   ", 100 * reached / end, formatQuantity(reached, "s", 3),
-                   formatQuantity(end, "s", 3), run.store().count(), formatQuantity(reached / watch.seconds(), "s", 3));
+        fmt::print(stderr, "\r{:5.1f} %  {} of {}, {} points, {} per second of waiting   ", 100 * reached / end,
+                   formatQuantity(reached, "s", 3), formatQuantity(end, "s", 3), run.store().count(),
+                   formatQuantity(reached / watch.seconds(), "s", 3));
     }
     if (terminal) fmt::print(stderr, "\r{:100}\r", "");
 }
@@ -71,14 +74,19 @@ Json toJson(const RunSummary& summary) {
 Json measuresJson(const Trace& trace) {
     const auto measures = trace.size() ? trace.measure(trace.time(0), trace.time(trace.size() - 1)) : std::nullopt;
     if (!measures) return {};
-    return {{"unit", trace.unit()}, {"min", measures->min}, {"max", measures->max}, {"mean", measures->mean}, {"rms", measures->rms}};
+    return {{"unit", trace.unit()},
+            {"min", measures->min},
+            {"max", measures->max},
+            {"mean", measures->mean},
+            {"rms", measures->rms}};
 }
 
 /// The quantities of the lanes, or those asked for.
 std::vector<std::string> shownQuantities(const Run& run, const RunOptions& options) {
     if (!options.quantities.empty()) return options.quantities;
     std::vector<std::string> names;
-    for (const Lane& lane : run.project().lanes) names.insert(names.end(), lane.quantities.begin(), lane.quantities.end());
+    for (const Lane& lane : run.project().lanes)
+        names.insert(names.end(), lane.quantities.begin(), lane.quantities.end());
     return names;
 }
 
@@ -96,8 +104,10 @@ void report(const Run& run, const RunOptions& options) {
         const auto trace = run.trace(name);
         if (!trace || trace->size() < 2) continue;
         const auto m = trace->measure(trace->time(0), trace->time(trace->size() - 1));
-        if (m) fmt::print("  {:<23} min {}, mean {}, max {}, rms {}\n", name, formatQuantity(m->min, trace->unit()), formatQuantity(m->mean, trace->unit()),
-                          formatQuantity(m->max, trace->unit()), formatQuantity(m->rms, trace->unit()));
+        if (m)
+            fmt::print("  {:<23} min {}, mean {}, max {}, rms {}\n", name, formatQuantity(m->min, trace->unit()),
+                       formatQuantity(m->mean, trace->unit()), formatQuantity(m->max, trace->unit()),
+                       formatQuantity(m->rms, trace->unit()));
     }
 }
 
@@ -137,9 +147,11 @@ int info(const std::string& path, bool json) {
     const NetList nets = findNets(project->sheet(), partLibrary().catalogue());
     Json result = {{"title", project->title}, {"description", project->description}};
     result["parameters"] = Json::object();
-    for (const Parameter& p : project->parameters) result["parameters"][p.name] = p.value + (p.unit.empty() ? "" : " " + p.unit);
+    for (const Parameter& p : project->parameters)
+        result["parameters"][p.name] = p.value + (p.unit.empty() ? "" : " " + p.unit);
     for (const Plan& plan : project->plans)
-        result["plans"][plan.name] = fmt::format("until {}, {} engine, trace tolerance {}", plan.end, plan.engine, plan.tolerance);
+        result["plans"][plan.name] =
+            fmt::format("until {}, {} engine, trace tolerance {}", plan.end, plan.engine, plan.tolerance);
     result["parts"] = Json::object();
     for (const Part& part : project->sheet().parts) {
         const PartKind* kind = partLibrary().catalogue().find(part.kind);
@@ -152,14 +164,17 @@ int info(const std::string& path, bool json) {
         if (!net.name.empty()) result["nets"].push_back(net.name);
     result["quantities"] = Json::array();
     if (const auto elaboration = elaborate(*project, partLibrary()))
-        for (const QuantityInfo& quantity : elaboration->network.quantities) result["quantities"].push_back(quantity.name);
+        for (const QuantityInfo& quantity : elaboration->network.quantities)
+            result["quantities"].push_back(quantity.name);
     if (json) {
         fmt::print("{}\n", result.dump(2, ' ', false, Json::error_handler_t::replace));
         return success;
     }
     for (const auto& [heading, content] : result.items()) {
-        if (content.is_string()) fmt::print("{}: {}\n", heading, content.get<std::string>());
-        else if (content.is_array()) fmt::print("{}: {}\n", heading, joined(content.get<std::vector<std::string>>(), ", "));
+        if (content.is_string())
+            fmt::print("{}: {}\n", heading, content.get<std::string>());
+        else if (content.is_array())
+            fmt::print("{}: {}\n", heading, joined(content.get<std::vector<std::string>>(), ", "));
         else {
             fmt::print("{}:\n", heading);
             for (const auto& [name, text] : content.items()) fmt::print("  {:<12} {}\n", name, text.get<std::string>());
@@ -187,8 +202,10 @@ int run(const RunOptions& options) {
     if (!project) return unreadable;
     auto prepared = Run::prepare(project, settings);
     if (!prepared) {
-        if (options.json) fmt::print("{}\n", Json{{"error", toJson(prepared.error())}}.dump(2));
-        else spdlog::error("{}", prepared.error().text());
+        if (options.json)
+            fmt::print("{}\n", Json{{"error", toJson(prepared.error())}}.dump(2));
+        else
+            spdlog::error("{}", prepared.error().text());
         return unsound;
     }
     Run& theRun = **prepared;
@@ -213,9 +230,12 @@ int run(const RunOptions& options) {
         if (!options.json) fmt::print("  wrote {}\n", options.outputs[i]);
     }
     switch (theRun.summary().end) {
-        case RunEnd::finished: return success;
-        case RunEnd::failed: return runFailed;
-        default: return stopped;
+        case RunEnd::finished:
+            return success;
+        case RunEnd::failed:
+            return runFailed;
+        default:
+            return stopped;
     }
 }
 

@@ -10,12 +10,12 @@ namespace hedgerow::cli {
 /// What scripts can rely on.
 enum ExitCode {
     success = 0,
-    usage = 1,        ///< the command line is wrong
-    unreadable = 2,   ///< the project cannot be read
-    unsound = 3,      ///< the circuit cannot run: see the messages
-    runFailed = 4,    ///< the run started and failed
-    stopped = 5,      ///< the run was stopped, or reached the memory limit; what it computed was written
-    unwritable = 6,   ///< a result cannot be written
+    usage = 1,       ///< the command line is wrong
+    unreadable = 2,  ///< the project cannot be read
+    unsound = 3,     ///< the circuit cannot run: see the messages
+    runFailed = 4,   ///< the run started and failed
+    stopped = 5,     ///< the run was stopped, or reached the memory limit; what it computed was written
+    unwritable = 6,  ///< a result cannot be written
 };
 
 int check(const std::string& project, bool json);

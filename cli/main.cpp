@@ -1,8 +1,8 @@
 // hedgerow-cli: checks, describes and runs projects without a window.
 
-#include <CLI/CLI.hpp>
 #include <spdlog/sinks/stdout_sinks.h>
 #include <spdlog/spdlog.h>
+#include <CLI/CLI.hpp>
 
 #include "commands.h"
 #include "session/version.h"
@@ -35,7 +35,8 @@ int main(int argc, char** argv) {
     running->add_option("--end", options.end, "end time instead of the plan's, such as 5m");
     running->add_option("--set", options.sets, "a project parameter for this run, NAME=VALUE; may be repeated");
     running->add_option("--out", options.outputs, "a file to write, .csv or .h5; may be repeated");
-    running->add_option("--quantity", options.quantities, "a quantity to write, such as L1.i; all when not given; may be repeated");
+    running->add_option("--quantity", options.quantities,
+                        "a quantity to write, such as L1.i; all when not given; may be repeated");
     running->add_flag("--json", options.json, "print the summary as JSON");
     running->add_flag("--quiet", options.quiet, "no progress");
 

@@ -13,6 +13,5 @@ scripts/setup.sh
 export CCACHE_MAXSIZE="${CCACHE_MAXSIZE:-2G}"
 cmake --preset "$preset"
 cmake --build --preset "$preset"
-export ASAN_OPTIONS="detect_leaks=0:${ASAN_OPTIONS:-}"
 export UBSAN_OPTIONS="print_stacktrace=1:${UBSAN_OPTIONS:-}"
 ctest --preset "$which" --no-tests=error -j "$(nproc)"

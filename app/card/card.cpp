@@ -34,10 +34,12 @@ void Card::rebuild() {
         if (workspace_.selection().contains(part.id)) parts.push_back(&part);
     // The page is built anew only when its rows change, so that a field keeps the keyboard while it is typed in.
     std::string shape;
-    for (const Part* part : parts) shape += std::to_string(part->id) + ":" + std::to_string(part->rung) + ":" + part->name + " ";
+    for (const Part* part : parts)
+        shape += std::to_string(part->id) + ":" + std::to_string(part->rung) + ":" + part->name + " ";
     if (parts.empty()) {
         shape = "project " + workspace_.plan().name + " ";
-        for (const Parameter& parameter : workspace_.project().parameters) shape += parameter.name + ":" + parameter.unit + " ";
+        for (const Parameter& parameter : workspace_.project().parameters)
+            shape += parameter.name + ":" + parameter.unit + " ";
         shape += workspace_.project().title + workspace_.project().description;
     }
     if (page_ && shape == shape_) return refresh();
@@ -56,9 +58,12 @@ void Card::rebuild() {
     column_->setContentsMargins(16, 10, 14, 6);
     column_->setSpacing(2);
     const PartKind* kind = parts.size() == 1 ? workspace_.catalogue().find(parts[0]->kind) : nullptr;
-    if (kind) showPart(*parts[0], *kind);
-    else if (!parts.empty()) showParts(parts);
-    else showProject();
+    if (kind)
+        showPart(*parts[0], *kind);
+    else if (!parts.empty())
+        showParts(parts);
+    else
+        showProject();
     column_->addStretch(1);
     setWidget(page_);
     refresh();
@@ -87,7 +92,8 @@ void Card::addQuiet(const QString& text) {
 }
 
 void Card::addField(const QString& label, const QString& unit, const QString& name, std::function<std::string()> read,
-                    std::function<Result<QString>(const std::string&)> judge, std::function<void(const std::string&)> write) {
+                    std::function<Result<QString>(const std::string&)> judge,
+                    std::function<void(const std::string&)> write) {
     auto* row = new QHBoxLayout;
     row->setSpacing(8);
     auto* title = new QLabel(label, page_);
@@ -117,7 +123,10 @@ void Card::addField(const QString& label, const QString& unit, const QString& na
         if (!edit->isModified()) return;
         edit->setModified(false);
         const std::string text = edit->text().trimmed().toStdString();
-        if (!text.empty() && !fields_[index].judge(text)) { edit->setModified(true); return; }
+        if (!text.empty() && !fields_[index].judge(text)) {
+            edit->setModified(true);
+            return;
+        }
         write(text);
     });
 }
@@ -129,7 +138,8 @@ void Card::judgeField(const Field& field) {
     const QString note = bad ? QString::fromStdString(verdict.error().message) : verdict ? *verdict : QString();
     field.edit->setProperty("bad", bad);
     field.edit->setStyleSheet(bad ? QString("border: 1px solid %1;").arg(colours().haw.name()) : QString());
-    field.note->setStyleSheet(QString("color: %1; font-size: 11px;").arg((bad ? colours().haw : colours().bark).name()));
+    field.note->setStyleSheet(
+        QString("color: %1; font-size: 11px;").arg((bad ? colours().haw : colours().bark).name()));
     field.note->setText(note);
     field.note->setVisible(!note.isEmpty());
 }
@@ -147,7 +157,9 @@ QString preview(const std::string& typed, double value, const std::string& unit)
 void Card::addValue(const Part& part, const PartKind& kind, const ParameterKind& parameter) {
     const int id = part.id;
     const std::string key = parameter.key;
-    const auto write = [this, id, key](const std::string& text) { (void)workspace_.apply(edits::setValue({id}, key, text)); };
+    const auto write = [this, id, key](const std::string& text) {
+        (void)workspace_.apply(edits::setValue({id}, key, text));
+    };
     if (!parameter.choices.empty()) {
         auto* row = new QHBoxLayout;
         auto* title = new QLabel(QString::fromStdString(parameter.label), page_);
@@ -169,7 +181,8 @@ void Card::addValue(const Part& part, const PartKind& kind, const ParameterKind&
         const std::string* typed = now ? now->values.find(key) : nullptr;
         return typed ? *typed : "";
     };
-    const auto judge = [this, id, key, kindOf = &kind, unit = parameter.unit](const std::string& text) -> Result<QString> {
+    const auto judge = [this, id, key, kindOf = &kind,
+                        unit = parameter.unit](const std::string& text) -> Result<QString> {
         const Part* now = workspace_.project().findPart(id);
         if (!now || text.empty()) return QString();
         Part trial = *now;
@@ -183,8 +196,11 @@ void Card::addValue(const Part& part, const PartKind& kind, const ParameterKind&
         }
         return preview(text, *value, unit);
     };
-    addField(QString::fromStdString(parameter.label), QString::fromStdString(parameter.unit == "deg" ? "°" : parameter.unit), QString::fromStdString(key), read, judge, write);
-    fields_.back().edit->setPlaceholderText(parameter.rating ? "not given" : QString::fromStdString(parameter.standard));
+    addField(QString::fromStdString(parameter.label),
+             QString::fromStdString(parameter.unit == "deg" ? "°" : parameter.unit), QString::fromStdString(key), read,
+             judge, write);
+    fields_.back().edit->setPlaceholderText(parameter.rating ? "not given"
+                                                             : QString::fromStdString(parameter.standard));
 }
 
 void Card::showPart(const Part& part, const PartKind& kind) {
@@ -202,7 +218,9 @@ void Card::showPart(const Part& part, const PartKind& kind) {
     if (kind.rungs.size() > 1) {
         ladder_ = new Ladder(page_);
         ladder_->show(&kind, part.rung);
-        connect(ladder_, &Ladder::climbed, this, [this, id = part.id](int rung) { (void)workspace_.apply(edits::setRung({id}, rung, workspace_.catalogue())); });
+        connect(ladder_, &Ladder::climbed, this, [this, id = part.id](int rung) {
+            (void)workspace_.apply(edits::setRung({id}, rung, workspace_.catalogue()));
+        });
         column_->addWidget(ladder_);
     }
     column_->addSpacing(6);
@@ -227,11 +245,14 @@ void Card::showParts(const std::vector<const Part*>& parts) {
     for (const Part* part : parts) names << QString::fromStdString(part->name);
     addQuiet(names.join(", "));
     const PartKind* kind = workspace_.catalogue().find(parts[0]->kind);
-    const bool oneKind = std::all_of(parts.begin(), parts.end(), [&](const Part* part) { return part->kind == parts[0]->kind; });
+    const bool oneKind =
+        std::all_of(parts.begin(), parts.end(), [&](const Part* part) { return part->kind == parts[0]->kind; });
     auto* row = new QHBoxLayout;
     for (const auto& [text, steps] : {std::pair{"Descend", -1}, {"Climb", 1}}) {
         auto* button = new QPushButton(text, page_);
-        connect(button, &QPushButton::clicked, this, [this, steps = steps] { (void)workspace_.apply(edits::climb(workspace_.selection(), steps, workspace_.catalogue())); });
+        connect(button, &QPushButton::clicked, this, [this, steps = steps] {
+            (void)workspace_.apply(edits::climb(workspace_.selection(), steps, workspace_.catalogue()));
+        });
         row->addWidget(button);
     }
     row->addStretch(1);
@@ -261,9 +282,12 @@ void Card::showParts(const std::vector<const Part*>& parts) {
             if (!value) return value.error();
             return preview(text, *value, unit);
         };
-        addField(QString::fromStdString(parameter.label), QString::fromStdString(parameter.unit), QString::fromStdString(key), read, judge,
-                 [this, key](const std::string& text) { (void)workspace_.apply(edits::setValue(workspace_.selection(), key, text)); });
-        fields_.back().edit->setPlaceholderText(parameter.rating ? "not given" : QString::fromStdString(parameter.standard));
+        addField(QString::fromStdString(parameter.label), QString::fromStdString(parameter.unit),
+                 QString::fromStdString(key), read, judge, [this, key](const std::string& text) {
+                     (void)workspace_.apply(edits::setValue(workspace_.selection(), key, text));
+                 });
+        fields_.back().edit->setPlaceholderText(parameter.rating ? "not given"
+                                                                 : QString::fromStdString(parameter.standard));
     }
 }
 
@@ -290,12 +314,15 @@ void Card::showProject() {
             if (!value) return value.error();
             return preview(text, value->value, unit);
         };
-        addField(QString::fromStdString(name), QString::fromStdString(unit), "parameter." + QString::fromStdString(name), read, judge, [this, name](const std::string& text) {
-            Parameter changed = *std::find_if(workspace_.project().parameters.begin(), workspace_.project().parameters.end(), [&](const Parameter& p) { return p.name == name; });
-            if (text.empty()) return (void)workspace_.apply(edits::removeParameter(name));
-            changed.value = text;
-            (void)workspace_.apply(edits::setParameter(name, changed));
-        });
+        addField(QString::fromStdString(name), QString::fromStdString(unit),
+                 "parameter." + QString::fromStdString(name), read, judge, [this, name](const std::string& text) {
+                     Parameter changed =
+                         *std::find_if(workspace_.project().parameters.begin(), workspace_.project().parameters.end(),
+                                       [&](const Parameter& p) { return p.name == name; });
+                     if (text.empty()) return (void)workspace_.apply(edits::removeParameter(name));
+                     changed.value = text;
+                     (void)workspace_.apply(edits::setParameter(name, changed));
+                 });
         fields_.back().edit->setToolTip(QString::fromStdString(parameter.note));
     }
     auto* adding = new QLineEdit(page_);
@@ -303,34 +330,41 @@ void Card::showProject() {
     adding->setAccessibleName("new parameter");
     adding->setPlaceholderText("add: name = value unit");
     connect(adding, &QLineEdit::returnPressed, this, [this, adding] {
-        const QString name = adding->text().section('=', 0, 0).trimmed(), value = adding->text().section('=', 1).trimmed();
+        const QString name = adding->text().section('=', 0, 0).trimmed(),
+                      value = adding->text().section('=', 1).trimmed();
         if (name.isEmpty() || value.isEmpty()) return;
         // The unit typed with the value becomes the parameter's.
         const auto quantity = evaluate(value.toStdString(), workspace_.parameters().lookup());
         const std::string unit = quantity ? symbolOf(quantity->dimension) : "";
-        (void)workspace_.apply(edits::setParameter("", {name.toStdString(), value.toStdString(), findUnit(unit) ? unit : "", "", ""}));
+        (void)workspace_.apply(
+            edits::setParameter("", {name.toStdString(), value.toStdString(), findUnit(unit) ? unit : "", "", ""}));
     });
     column_->addWidget(adding);
 
     addHeading("Plan: " + QString::fromStdString(workspace_.plan().name));
-    const auto planField = [&](const QString& label, const QString& unit, std::string Plan::* member, double most) {
+    const auto planField = [&](const QString& label, const QString& unit, std::string Plan::*member, double most) {
         const auto judge = [this, unit, most](const std::string& text) -> Result<QString> {
             auto value = evaluateField(text, *findUnit(unit.toStdString()), workspace_.parameters().lookup());
             if (!value) return value.error();
             if (!(*value > 0) || *value > most)
-                return Error{ErrorCode::range, "it must be above 0 and at most " + formatQuantity(most, unit.toStdString())};
+                return Error{ErrorCode::range,
+                             "it must be above 0 and at most " + formatQuantity(most, unit.toStdString())};
             return preview(text, *value, unit.toStdString());
         };
-        addField(label, unit, "plan." + label, [this, member] { return workspace_.plan().*member; }, judge, [this, member](const std::string& text) {
-            Plan changed = workspace_.plan();
-            if (!text.empty()) changed.*member = text;
-            (void)workspace_.apply(edits::setPlan(changed.name, changed));
-        });
+        addField(
+            label, unit, "plan." + label, [this, member] { return workspace_.plan().*member; }, judge,
+            [this, member](const std::string& text) {
+                Plan changed = workspace_.plan();
+                if (!text.empty()) changed.*member = text;
+                (void)workspace_.apply(edits::setPlan(changed.name, changed));
+            });
     };
     planField("end", "s", &Plan::end, longestRunSeconds);
     planField("trace tolerance", "", &Plan::tolerance, 0.1);
-    addQuiet("Between switching instants the exact engine has no step and no truncation error. The trace tolerance says how far the stored straight lines may "
-             "stray from the solution, relative to the local swing of a trace.");
+    addQuiet(
+        "Between switching instants the exact engine has no step and no truncation error. The trace tolerance says how "
+        "far the stored straight lines may "
+        "stray from the solution, relative to the local swing of a trace.");
 }
 
 void Card::addStress(const Part& part) {

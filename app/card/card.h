@@ -44,7 +44,8 @@ private:
     void showProject();
     void addValue(const Part& part, const PartKind& kind, const ParameterKind& parameter);
     void addField(const QString& label, const QString& unit, const QString& name, std::function<std::string()> read,
-                  std::function<Result<QString>(const std::string&)> judge, std::function<void(const std::string&)> write);
+                  std::function<Result<QString>(const std::string&)> judge,
+                  std::function<void(const std::string&)> write);
     void addHeading(const QString& text);
     void addQuiet(const QString& text);
     void judgeField(const Field& field);

@@ -73,7 +73,8 @@ void Ladder::paintEvent(QPaintEvent*) {
         if (!rung) {
             painter.setPen(p.bark);
             painter.setFont(textFont(TextSize::small, false, true));
-            painter.drawText(QRectF(textLeft, y - flat / 2, width() - textLeft - 12, flat), Qt::AlignLeft | Qt::AlignVCenter, QString("%1: absent").arg(names[r]));
+            painter.drawText(QRectF(textLeft, y - flat / 2, width() - textLeft - 12, flat),
+                             Qt::AlignLeft | Qt::AlignVCenter, QString("%1: absent").arg(names[r]));
             continue;
         }
         const bool here = r == rung_;
@@ -92,7 +93,8 @@ void Ladder::paintEvent(QPaintEvent*) {
         painter.drawText(line, Qt::AlignRight | Qt::AlignVCenter, QString("× %1").arg(rung->price, 0, 'g', 2));
         painter.setFont(textFont(TextSize::small));
         painter.setPen(p.bark);
-        const QString adds = painter.fontMetrics().elidedText(QString::fromStdString(rung->adds), Qt::ElideRight, static_cast<int>(line.width()));
+        const QString adds = painter.fontMetrics().elidedText(QString::fromStdString(rung->adds), Qt::ElideRight,
+                                                              static_cast<int>(line.width()));
         painter.drawText(line.translated(0, 16), Qt::AlignLeft | Qt::AlignVCenter, adds);
     }
     if (hasFocus()) {

@@ -15,7 +15,8 @@ constexpr int rowHeight = 20, headingHeight = 22;
 constexpr double nearLimit = 0.8;
 }  // namespace
 
-Stress::Stress(Workspace& workspace, std::string part, QWidget* parent) : QWidget(parent), workspace_(workspace), part_(std::move(part)) {
+Stress::Stress(Workspace& workspace, std::string part, QWidget* parent)
+    : QWidget(parent), workspace_(workspace), part_(std::move(part)) {
     setObjectName("stress");
     refresh();
 }
@@ -27,7 +28,8 @@ void Stress::refresh() {
         heading_ = QString("In run %1").arg(shown->number);
         const auto measured = [&](const char* quantity) -> std::optional<Measures> {
             Trace* trace = workspace_.trace(part_ + quantity);
-            return trace && trace->size() > 1 ? trace->measure(trace->time(0), trace->time(trace->size() - 1)) : std::nullopt;
+            return trace && trace->size() > 1 ? trace->measure(trace->time(0), trace->time(trace->size() - 1))
+                                              : std::nullopt;
         };
         const auto rated = [&](const std::string& quantity) {
             for (const RatingInfo& rating : shown->run->elaboration().network.ratings)
@@ -44,8 +46,10 @@ void Stress::refresh() {
         };
         peak(".v", "v peak", "V");
         peak(".i", "i peak", "A");
-        if (const auto m = measured(".i")) rows_.push_back({"i rms", QString::fromStdString(formatQuantity(m->rms, "A", 3)), -1});
-        if (const auto m = measured(".p")) rows_.push_back({"p mean", QString::fromStdString(formatQuantity(m->mean, "W", 3)), -1});
+        if (const auto m = measured(".i"))
+            rows_.push_back({"i rms", QString::fromStdString(formatQuantity(m->rms, "A", 3)), -1});
+        if (const auto m = measured(".p"))
+            rows_.push_back({"p mean", QString::fromStdString(formatQuantity(m->mean, "W", 3)), -1});
     }
     setFixedHeight(rows_.empty() ? 0 : headingHeight + static_cast<int>(rows_.size()) * rowHeight);
     update();
@@ -71,7 +75,8 @@ void Stress::paintEvent(QPaintEvent*) {
             painter.drawRoundedRect(bar, 4, 4);
             painter.setPen(Qt::NoPen);
             painter.setBrush(row.part > nearLimit ? p.haw : p.leaf);
-            painter.drawRoundedRect(QRectF(bar.topLeft(), QSizeF(std::clamp(row.part, 0.03, 1.0) * bar.width(), bar.height())), 4, 4);
+            painter.drawRoundedRect(
+                QRectF(bar.topLeft(), QSizeF(std::clamp(row.part, 0.03, 1.0) * bar.width(), bar.height())), 4, 4);
         }
         y += rowHeight;
     }

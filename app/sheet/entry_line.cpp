@@ -16,7 +16,8 @@ constexpr int entryWidth = 328, lineHeight = 38, rowHeight = 32;
 constexpr std::size_t mostRows = 6;
 }  // namespace
 
-EntryLine::EntryLine(Workspace& workspace, QWidget* sheet) : QFrame(sheet), workspace_(workspace), line_(new QLineEdit(this)) {
+EntryLine::EntryLine(Workspace& workspace, QWidget* sheet)
+    : QFrame(sheet), workspace_(workspace), line_(new QLineEdit(this)) {
     hide();
     setAccessibleName("entry line");
     line_->setAccessibleName("part and values");
@@ -33,7 +34,8 @@ void EntryLine::start(const QPoint& at, const QString& typed) {
     refresh();
     const QSize room = parentWidget()->size();
     move(std::clamp(at.x() + 12, 4, std::max(4, room.width() - entryWidth - 4)),
-         std::clamp(at.y() + 12, 4, std::max(4, room.height() - lineHeight - rowHeight * static_cast<int>(mostRows) - 12)));
+         std::clamp(at.y() + 12, 4,
+                    std::max(4, room.height() - lineHeight - rowHeight * static_cast<int>(mostRows) - 12)));
     show();
     raise();
     line_->setFocus();
@@ -58,7 +60,8 @@ void EntryLine::refresh() {
     understood_.clear();
     error_.clear();
     if (!matches_.empty()) {
-        auto entry = readEntryValues(typed.section(' ', 1).toStdString(), *matches_[row_], workspace_.parameters().lookup());
+        auto entry =
+            readEntryValues(typed.section(' ', 1).toStdString(), *matches_[row_], workspace_.parameters().lookup());
         if (entry) {
             entry_ = *entry;
             understood_ = QString::fromStdString(entry_.understood);
@@ -94,16 +97,21 @@ void EntryLine::accept() {
 bool EntryLine::eventFilter(QObject* watched, QEvent* event) {
     if (event->type() == QEvent::KeyPress) {
         switch (static_cast<QKeyEvent*>(event)->key()) {
-            case Qt::Key_Escape: cancel(); return true;
+            case Qt::Key_Escape:
+                cancel();
+                return true;
             case Qt::Key_Return:
-            case Qt::Key_Enter: accept(); return true;
+            case Qt::Key_Enter:
+                accept();
+                return true;
             case Qt::Key_Down:
                 if (row_ + 1 < matches_.size()) ++row_, refresh();
                 return true;
             case Qt::Key_Up:
                 if (row_ > 0) --row_, refresh();
                 return true;
-            default: break;
+            default:
+                break;
         }
     }
     if (event->type() == QEvent::FocusOut && isVisible()) cancel();
@@ -129,7 +137,8 @@ void EntryLine::paintEvent(QPaintEvent*) {
     painter.drawRoundedRect(QRectF(rect()).adjusted(0.75, 0.75, -0.75, -0.75), 8, 8);
     painter.setFont(textFont());
     painter.setPen(p.bark);
-    painter.drawText(QRect(entryWidth - 76, 0, 64, lineHeight), Qt::AlignRight | Qt::AlignVCenter, namesNet_ ? "↵ name" : "↵ hang");
+    painter.drawText(QRect(entryWidth - 76, 0, 64, lineHeight), Qt::AlignRight | Qt::AlignVCenter,
+                     namesNet_ ? "↵ name" : "↵ hang");
     painter.setPen(p.rule);
     painter.drawLine(1, lineHeight - 1, entryWidth - 2, lineHeight - 1);
     for (std::size_t i = 0; i < matches_.size(); ++i) {
@@ -155,14 +164,16 @@ void EntryLine::paintEvent(QPaintEvent*) {
         if (i == row_ && error_.isEmpty()) {
             const int room = text.width() - painter.fontMetrics().horizontalAdvance(title) - 12;
             painter.setPen(p.bark);
-            painter.drawText(text, Qt::AlignRight | Qt::AlignVCenter, painter.fontMetrics().elidedText(understood_, Qt::ElideRight, room));
+            painter.drawText(text, Qt::AlignRight | Qt::AlignVCenter,
+                             painter.fontMetrics().elidedText(understood_, Qt::ElideRight, room));
         }
     }
     if (namesNet_) {
         painter.setPen(p.ink);
         painter.drawText(QRect(16, lineHeight, entryWidth - 24, rowHeight), Qt::AlignVCenter, "Name this net");
         painter.setPen(p.bark);
-        painter.drawText(QRect(16, lineHeight, entryWidth - 32, rowHeight), Qt::AlignRight | Qt::AlignVCenter, understood_);
+        painter.drawText(QRect(16, lineHeight, entryWidth - 32, rowHeight), Qt::AlignRight | Qt::AlignVCenter,
+                         understood_);
     }
     if (!error_.isEmpty()) {
         painter.setPen(p.haw);

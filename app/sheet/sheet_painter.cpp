@@ -24,9 +24,13 @@ QString shownValue(const Part& part, const PartKind& kind, const ParameterLookup
         if (!parameter.shownOnSheet || parameter.rung > part.rung || shown.size() == 2) continue;
         auto value = partValue(part, kind, parameter.key, lookup);
         const std::string* typed = part.values.find(parameter.key);
-        if (value) shown << (parameter.unit.empty() ? QString("%1 %2").arg(QString::fromStdString(parameter.symbol), QString::fromStdString(formatQuantity(*value, "", 3)))
-                                                    : QString::fromStdString(formatQuantity(*value, parameter.unit)));
-        else shown << QString::fromStdString(typed ? *typed : parameter.standard) + " ?";
+        if (value)
+            shown << (parameter.unit.empty()
+                          ? QString("%1 %2").arg(QString::fromStdString(parameter.symbol),
+                                                 QString::fromStdString(formatQuantity(*value, "", 3)))
+                          : QString::fromStdString(formatQuantity(*value, parameter.unit)));
+        else
+            shown << QString::fromStdString(typed ? *typed : parameter.standard) + " ?";
     }
     return shown.join(", ");
 }
@@ -57,7 +61,10 @@ std::set<int> signalNets(const Sheet& sheet, const NetList& nets, const Catalogu
 class SheetDrawing {
 public:
     SheetDrawing(QPainter& painter, const SheetScene& scene)
-        : painter_(painter), scene_(scene), catalogue_(scene.workspace.catalogue()), nets_(findNets(scene.sheet, catalogue_)),
+        : painter_(painter),
+          scene_(scene),
+          catalogue_(scene.workspace.catalogue()),
+          nets_(findNets(scene.sheet, catalogue_)),
           signals_(signalNets(scene.sheet, nets_, catalogue_)) {}
 
     void all() {
@@ -83,7 +90,8 @@ private:
                 painter_.setBrush(Qt::NoBrush);
                 painter_.drawPath(path);
             }
-            painter_.setPen(QPen(selected(wire.id) ? p.sloe : p.ink, signal ? 1.2 : 2.0, Qt::SolidLine, Qt::RoundCap, Qt::RoundJoin));
+            painter_.setPen(QPen(selected(wire.id) ? p.sloe : p.ink, signal ? 1.2 : 2.0, Qt::SolidLine, Qt::RoundCap,
+                                 Qt::RoundJoin));
             painter_.setBrush(Qt::NoBrush);
             painter_.drawPath(path);
         }
@@ -105,7 +113,8 @@ private:
         if (scene_.instant) {
             look.conducting = scene_.instant->conducting(part.name).value_or(false);
             const double current = scene_.instant->value(part.name + ".i").value_or(0.0);
-            look.emphasised = std::abs(current) > 0.02 * scene_.instant->largestCurrent() && scene_.instant->largestCurrent() > 0;
+            look.emphasised =
+                std::abs(current) > 0.02 * scene_.instant->largestCurrent() && scene_.instant->largestCurrent() > 0;
         }
         painter_.save();
         enterPart(painter_, part);
@@ -122,7 +131,8 @@ private:
         painter_.setPen(QPen(p.leaf, 2));
         if (kind->rungs.size() > 1)
             for (int i = 0; i < part.rung; ++i)
-                painter_.drawLine(QPointF(text.ticksBox.left() + 5 * i + 1, text.ticksBox.top() + 1), QPointF(text.ticksBox.left() + 5 * i + 1, text.ticksBox.bottom() - 1));
+                painter_.drawLine(QPointF(text.ticksBox.left() + 5 * i + 1, text.ticksBox.top() + 1),
+                                  QPointF(text.ticksBox.left() + 5 * i + 1, text.ticksBox.bottom() - 1));
     }
 
     void drawUnknown(const Part& part) {
@@ -131,7 +141,8 @@ private:
         painter_.setBrush(Qt::NoBrush);
         painter_.drawRect(QRectF(part.at.x - 24, part.at.y - 24, 48, 48));
         painter_.setFont(textFont());
-        painter_.drawText(QPointF(part.at.x - 22, part.at.y + 38), QString::fromStdString(part.name + ": unknown " + part.kind));
+        painter_.drawText(QPointF(part.at.x - 22, part.at.y + 38),
+                          QString::fromStdString(part.name + ": unknown " + part.kind));
     }
 
     /// Open pins are small rings, so that it shows what still wants a wire; signal inputs get an arrow head.
@@ -169,7 +180,8 @@ private:
             const QPointF at(label.at.x, label.at.y);
             if (scene_.instant) {
                 if (const auto value = scene_.instant->value(label.net + ".v")) {
-                    pill(painter_, at + QPointF(0, -18), QString::fromStdString(formatQuantity(*value, "V")), selected(label.id) ? p.sloe : p.rule);
+                    pill(painter_, at + QPointF(0, -18), QString::fromStdString(formatQuantity(*value, "V")),
+                         selected(label.id) ? p.sloe : p.rule);
                     continue;
                 }
             }
@@ -199,7 +211,8 @@ private:
             const double size = 4 + 5 * std::sqrt(std::abs(*current) / largest);
             const double sign = *current > 0 ? 1 : -1;
             const QPointF way = QPointF(to.x - from.x, to.y - from.y) / std::hypot(to.x - from.x, to.y - from.y);
-            const QPointF at = QPointF(to.x, to.y) - way * 4.0, tip = at + way * sign * size * 0.8, tail = at - way * sign * size * 0.8, side(-way.y() * size * 0.7, way.x() * size * 0.7);
+            const QPointF at = QPointF(to.x, to.y) - way * 4.0, tip = at + way * sign * size * 0.8,
+                          tail = at - way * sign * size * 0.8, side(-way.y() * size * 0.7, way.x() * size * 0.7);
             painter_.setPen(Qt::NoPen);
             painter_.setBrush(p.sloe);
             painter_.drawPolygon(QPolygonF{tip, tail + side, tail - side});
@@ -208,8 +221,11 @@ private:
                 painter_.setPen(p.sloe);
                 const QString text = QString::fromStdString(formatQuantity(std::abs(*current), "A", 3));
                 const QPointF middle((from.x + to.x) / 2.0, (from.y + to.y) / 2.0);
-                if (from.y == to.y) painter_.drawText(QRectF(middle.x() - 60, middle.y() + 12, 120, 16), Qt::AlignCenter, text);
-                else painter_.drawText(QRectF(middle.x() - 94, middle.y() - 8, 80, 16), Qt::AlignRight | Qt::AlignVCenter, text);
+                if (from.y == to.y)
+                    painter_.drawText(QRectF(middle.x() - 60, middle.y() + 12, 120, 16), Qt::AlignCenter, text);
+                else
+                    painter_.drawText(QRectF(middle.x() - 94, middle.y() - 8, 80, 16),
+                                      Qt::AlignRight | Qt::AlignVCenter, text);
             }
         }
     }
@@ -231,7 +247,8 @@ private:
         note.moveTopLeft(box.bottomLeft() + QPointF(8, 12));
         if (!scene_.visible.isEmpty()) {
             if (note.bottom() + 12 > scene_.visible.bottom()) note.moveBottom(box.top() - 12);
-            note.moveLeft(std::max(scene_.visible.left() + 16, std::min(note.left(), scene_.visible.right() - note.width() - 16)));
+            note.moveLeft(std::max(scene_.visible.left() + 16,
+                                   std::min(note.left(), scene_.visible.right() - note.width() - 16)));
         }
         painter_.setPen(QPen(p.haw, 1));
         painter_.setBrush(p.hawTint);
@@ -254,7 +271,8 @@ PartText partText(const Part& part, const PartKind& kind, const ParameterLookup&
     text.name = QString::fromStdString(part.name);
     text.value = shownValue(part, kind, lookup);
     const QFontMetricsF bold(textFont(TextSize::normal, true)), normal{textFont()};
-    const double nameWidth = bold.horizontalAdvance(text.name) + 2, valueWidth = normal.horizontalAdvance(text.value) + 2;
+    const double nameWidth = bold.horizontalAdvance(text.name) + 2,
+                 valueWidth = normal.horizontalAdvance(text.value) + 2;
     const double width = std::max({nameWidth, valueWidth, 20.0});
     // Beside upright parts, above lying ones, wherever the turn takes the place the symbol names.
     const bool wide = partBox(part, kind).width() > partBox(part, kind).height();
@@ -269,8 +287,10 @@ PartText partText(const Part& part, const PartKind& kind, const ParameterLookup&
     text.nameBox = QRectF(at, QSizeF(nameWidth, 16));
     // Lying parts have name and value in one line, to stay clear of what is above.
     const bool oneLine = wide && kind.pins.size() == 2;
-    text.valueBox = oneLine ? QRectF(at.x() + nameWidth + 4, at.y(), valueWidth, 16) : QRectF(at.x(), at.y() + 16, valueWidth, 16);
-    text.ticksBox = oneLine ? QRectF(at.x(), at.y() + 17, width, 8) : QRectF(at.x(), at.y() + (text.value.isEmpty() ? 18 : 34), width, 8);
+    text.valueBox =
+        oneLine ? QRectF(at.x() + nameWidth + 4, at.y(), valueWidth, 16) : QRectF(at.x(), at.y() + 16, valueWidth, 16);
+    text.ticksBox = oneLine ? QRectF(at.x(), at.y() + 17, width, 8)
+                            : QRectF(at.x(), at.y() + (text.value.isEmpty() ? 18 : 34), width, 8);
     return text;
 }
 
@@ -278,7 +298,8 @@ std::optional<Instant> Instant::of(Workspace& workspace) {
     if (!workspace.cursor() || workspace.shownRunIsOld()) return {};
     Instant instant(workspace);
     for (const Part& part : workspace.project().sheet().parts)
-        instant.largestCurrent_ = std::max(instant.largestCurrent_, std::abs(instant.value(part.name + ".i").value_or(0.0)));
+        instant.largestCurrent_ =
+            std::max(instant.largestCurrent_, std::abs(instant.value(part.name + ".i").value_or(0.0)));
     return instant;
 }
 
@@ -299,7 +320,10 @@ QRectF sheetBox(Workspace& workspace) {
     const Sheet& sheet = workspace.project().sheet();
     for (const Part& part : sheet.parts) {
         const PartKind* kind = workspace.catalogue().find(part.kind);
-        if (!kind) { box |= QRectF(part.at.x - 32, part.at.y - 32, 64, 64); continue; }
+        if (!kind) {
+            box |= QRectF(part.at.x - 32, part.at.y - 32, 64, 64);
+            continue;
+        }
         const PartText text = partText(part, *kind, workspace.parameters().lookup());
         box |= partBox(part, *kind) | text.nameBox | text.valueBox;
     }

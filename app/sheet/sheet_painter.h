@@ -41,10 +41,10 @@ private:
 
 struct SheetScene {
     Workspace& workspace;
-    const Sheet& sheet;         ///< what is drawn: the project's, or a preview of a drag
+    const Sheet& sheet;  ///< what is drawn: the project's, or a preview of a drag
     std::optional<Instant> instant;
     bool showPins = true;
-    QRectF visible = {};        ///< part of the sheet that is seen: notes stay within it; empty for pictures
+    QRectF visible = {};  ///< part of the sheet that is seen: notes stay within it; empty for pictures
 };
 
 void paintSheet(QPainter& painter, const SheetScene& scene);

@@ -34,7 +34,8 @@ double distanceToSegment(QPointF p, Point a, Point b) {
 }
 }  // namespace
 
-SheetView::SheetView(Workspace& workspace, QWidget* parent) : QWidget(parent), workspace_(workspace), entry_(new EntryLine(workspace, this)) {
+SheetView::SheetView(Workspace& workspace, QWidget* parent)
+    : QWidget(parent), workspace_(workspace), entry_(new EntryLine(workspace, this)) {
     setObjectName("sheet");
     setAccessibleName("sheet");
     setFocusPolicy(Qt::StrongFocus);
@@ -45,7 +46,9 @@ SheetView::SheetView(Workspace& workspace, QWidget* parent) : QWidget(parent), w
     connect(&workspace, &Workspace::problemsChanged, this, [this] { update(); });
     connect(&workspace, &Workspace::cursorChanged, this, [this] { update(); });
     connect(&workspace, &Workspace::runsChanged, this, [this] { update(); });
-    connect(&workspace, &Workspace::fileChanged, this, [this] { if (fitted_) fit(); });
+    connect(&workspace, &Workspace::fileChanged, this, [this] {
+        if (fitted_) fit();
+    });
     connect(entry_, &EntryLine::chosen, this, &SheetView::hang);
     connect(entry_, &EntryLine::netNamed, this, &SheetView::nameNet);
 }
@@ -53,7 +56,8 @@ SheetView::SheetView(Workspace& workspace, QWidget* parent) : QWidget(parent), w
 void SheetView::fit() {
     QRectF box = sheetBox(workspace_);
     if (box.isEmpty()) box = QRectF(0, 0, 640, 400);
-    const double room = std::min((width() - 2 * fitMargin) / box.width(), (height() - 2 * fitMargin - 16) / box.height());
+    const double room =
+        std::min((width() - 2 * fitMargin) / box.width(), (height() - 2 * fitMargin - 16) / box.height());
     zoom_ = std::clamp(room, leastZoom, mostFitZoom);
     offset_ = QPointF(width() / 2.0, (height() - 16) / 2.0) - box.center() * zoom_;
     fitted_ = true;
@@ -88,7 +92,8 @@ void SheetView::paintEvent(QPaintEvent*) {
     painter.translate(offset_);
     painter.scale(zoom_, zoom_);
     const Sheet sheet = shownSheet();
-    paintSheet(painter, {workspace_, sheet, Instant::of(workspace_), true, QRectF(toSheet({0, 0}), toSheet({double(width()), double(height())}))});
+    paintSheet(painter, {workspace_, sheet, Instant::of(workspace_), true,
+                         QRectF(toSheet({0, 0}), toSheet({double(width()), double(height())}))});
     paintMode(painter);
     painter.restore();
     if (mode_ == Mode::banding) {
@@ -110,7 +115,8 @@ void SheetView::paintEvent(QPaintEvent*) {
 }
 
 QString SheetView::instantText() const {
-    if (mode_ == Mode::hanging) return "Enter or click drops · ← → turn · ↑ ↓ flip · Shift with arrows moves · Esc lets go";
+    if (mode_ == Mode::hanging)
+        return "Enter or click drops · ← → turn · ↑ ↓ flip · Shift with arrows moves · Esc lets go";
     if (mode_ == Mode::wiring) return "click a pin or a wire to join · click elsewhere bends · Esc ends";
     if (!workspace_.cursor()) {
         for (const Error& problem : workspace_.problems())
@@ -121,9 +127,12 @@ QString SheetView::instantText() const {
     QStringList conducting, blocking;
     for (const Part& part : workspace_.project().sheet().parts)
         if (const Trace* trace = workspace_.trace(part.name + ".on"))
-            if (const auto on = trace->at(*workspace_.cursor())) (*on > 0.5 ? conducting : blocking) << QString::fromStdString(part.name);
+            if (const auto on = trace->at(*workspace_.cursor()))
+                (*on > 0.5 ? conducting : blocking) << QString::fromStdString(part.name);
     QString text = "at " + QString::fromStdString(formatQuantity(toSeconds(*workspace_.cursor()), "s", 7));
-    const auto verb = [](const QStringList& names, const char* one, const char* many) { return names.join(", ") + (names.size() == 1 ? one : many); };
+    const auto verb = [](const QStringList& names, const char* one, const char* many) {
+        return names.join(", ") + (names.size() == 1 ? one : many);
+    };
     if (!conducting.isEmpty()) text += ": " + verb(conducting, " conducts", " conduct");
     if (!blocking.isEmpty()) text += (conducting.isEmpty() ? ": " : ", ") + verb(blocking, " blocks", " block");
     return text;
@@ -135,7 +144,8 @@ void SheetView::paintEmptyHint(QPainter& painter) const {
     painter.setPen(p.bark);
     painter.drawText(rect().adjusted(0, -24, 0, -24), Qt::AlignCenter, "Type to place a part");
     painter.setFont(textFont());
-    painter.drawText(rect().adjusted(0, 30, 0, 30), Qt::AlignCenter, "for instance   dc 80    l 47u dcr 12m    switch    ref");
+    painter.drawText(rect().adjusted(0, 30, 0, 30), Qt::AlignCenter,
+                     "for instance   dc 80    l 47u dcr 12m    switch    ref");
 }
 
 void SheetView::paintMode(QPainter& painter) const {
@@ -160,7 +170,8 @@ void SheetView::paintMode(QPainter& painter) const {
         painter.setPen(QPen(p.sloe, 2, Qt::SolidLine, Qt::RoundCap, Qt::RoundJoin));
         const Point target = wireTarget();
         const auto way = wirePreview(target);
-        for (std::size_t i = 0; i + 1 < way.size(); ++i) painter.drawLine(QPointF(way[i].x, way[i].y), QPointF(way[i + 1].x, way[i + 1].y));
+        for (std::size_t i = 0; i + 1 < way.size(); ++i)
+            painter.drawLine(QPointF(way[i].x, way[i].y), QPointF(way[i + 1].x, way[i + 1].y));
         if (touchesNet(target)) painter.drawEllipse(QPointF(target.x, target.y), 5, 5);
     }
     if (mode_ == Mode::idle) {
@@ -197,13 +208,15 @@ SheetView::Hit SheetView::hit(const QPointF& at) const {
         const PartKind* kind = workspace_.catalogue().find(part.kind);
         for (std::size_t i = 0; kind && i < kind->pins.size(); ++i) {
             const Point pin = part.toSheet(kind->pins[i].at);
-            if (std::hypot(at.x() - pin.x, at.y() - pin.y) <= pinReach) return {Hit::What::pin, part.id, static_cast<int>(i), pin};
+            if (std::hypot(at.x() - pin.x, at.y() - pin.y) <= pinReach)
+                return {Hit::What::pin, part.id, static_cast<int>(i), pin};
         }
     }
     for (auto part = sheet.parts.rbegin(); part != sheet.parts.rend(); ++part) {
         const PartKind* kind = workspace_.catalogue().find(part->kind);
         if (!kind) {
-            if (QRectF(part->at.x - 24, part->at.y - 24, 48, 48).contains(at)) return {Hit::What::part, part->id, 0, part->at};
+            if (QRectF(part->at.x - 24, part->at.y - 24, 48, 48).contains(at))
+                return {Hit::What::part, part->id, 0, part->at};
             continue;
         }
         const bool named = kind->pins.size() > 1 || kind->pins[0].sort != PinSort::power;
@@ -213,12 +226,15 @@ SheetView::Hit SheetView::hit(const QPointF& at) const {
         if (partBox(*part, *kind).adjusted(-4, -4, 4, 4).contains(at)) return {Hit::What::part, part->id, 0, part->at};
     }
     for (const Label& label : sheet.labels)
-        if (QRectF(label.at.x - 24, label.at.y - 28, 48, 22).contains(at)) return {Hit::What::label, label.id, 0, label.at};
+        if (QRectF(label.at.x - 24, label.at.y - 28, 48, 22).contains(at))
+            return {Hit::What::label, label.id, 0, label.at};
     for (const Wire& wire : sheet.wires)
         for (std::size_t i = 0; i + 1 < wire.points.size(); ++i)
             if (distanceToSegment(at, wire.points[i], wire.points[i + 1]) <= wireReach) {
                 const auto [low, high] = std::minmax(wire.points[i], wire.points[i + 1]);
-                const QPointF nearest(std::clamp(at.x(), double(low.x), double(high.x)), std::clamp(at.y(), double(std::min(low.y, high.y)), double(std::max(low.y, high.y))));
+                const QPointF nearest(
+                    std::clamp(at.x(), double(low.x), double(high.x)),
+                    std::clamp(at.y(), double(std::min(low.y, high.y)), double(std::max(low.y, high.y))));
                 return {Hit::What::wire, wire.id, 0, grid(nearest)};
             }
     return {};
@@ -237,7 +253,9 @@ bool SheetView::touchesNet(Point at) const {
 
 void SheetView::setMode(Mode mode) {
     mode_ = mode;
-    setCursor(mode == Mode::panning ? Qt::ClosedHandCursor : mode == Mode::hanging || mode == Mode::wiring ? Qt::CrossCursor : Qt::ArrowCursor);
+    setCursor(mode == Mode::panning                           ? Qt::ClosedHandCursor
+              : mode == Mode::hanging || mode == Mode::wiring ? Qt::CrossCursor
+                                                              : Qt::ArrowCursor);
     update();
 }
 
@@ -248,7 +266,8 @@ void SheetView::hang(const Entry& entry) {
     hanging_.values = entry.values;
     // Values of a higher rung put the part on that rung.
     for (const auto& [key, text] : entry.values.all())
-        if (const ParameterKind* parameter = entry.kind->findParameter(key); parameter && !parameter->rating) hanging_.rung = std::max(hanging_.rung, parameter->rung);
+        if (const ParameterKind* parameter = entry.kind->findParameter(key); parameter && !parameter->rating)
+            hanging_.rung = std::max(hanging_.rung, parameter->rung);
     if (!rect().contains(pointer_.toPoint()) || pointer_.isNull()) pointer_ = rect().center();
     setMode(Mode::hanging);
     setFocus();
@@ -271,7 +290,8 @@ void SheetView::startWire(Point from) {
 bool SheetView::branchesWire() const {
     if (pressedHit_.what != Hit::What::wire) return false;
     const auto& ids = workspace_.selection();
-    return std::none_of(ids.begin(), ids.end(), [this](int id) { return workspace_.project().findPart(id) != nullptr; });
+    return std::none_of(ids.begin(), ids.end(),
+                        [this](int id) { return workspace_.project().findPart(id) != nullptr; });
 }
 
 /// Where a wire that is drawn would end now: a pin or a wire under the pointer catches it.
@@ -318,11 +338,13 @@ void SheetView::nameNet(const QString& name) {
 
 void SheetView::openEditor(const QRectF& box, const QString& text, std::function<Status(const QString&)> accept) {
     closeEditor(true);
+    if (editor_) return;  // a wrong value wants to be put right first
     editor_ = new QLineEdit(text, this);
     editor_->setObjectName("inPlaceEditor");
     editor_->setAccessibleName("value");
     const QPointF at = toWidget(box.topLeft());
-    editor_->setGeometry(static_cast<int>(at.x()) - 6, static_cast<int>(at.y()) - 4, std::max(120, static_cast<int>(box.width() * zoom_) + 32), 26);
+    editor_->setGeometry(static_cast<int>(at.x()) - 6, static_cast<int>(at.y()) - 4,
+                         std::max(120, static_cast<int>(box.width() * zoom_) + 32), 26);
     editorAccepts_ = std::move(accept);
     editor_->selectAll();
     editor_->show();
@@ -343,7 +365,8 @@ void SheetView::closeEditor(bool accept) {
             // The text stays, marked, until it is right or let go.
             editor->setProperty("bad", true);
             editor->setStyleSheet(QString("border: 1px solid %1;").arg(colours().haw.name()));
-            QToolTip::showText(editor->mapToGlobal(QPoint(0, editor->height())), QString::fromStdString(status.error().message), editor);
+            QToolTip::showText(editor->mapToGlobal(QPoint(0, editor->height())),
+                               QString::fromStdString(status.error().message), editor);
             emit hinted(QString::fromStdString(status.error().message));
             if (editor->hasFocus()) return;
         }
@@ -360,23 +383,27 @@ void SheetView::editName(int id) {
     const PartKind* kind = part ? workspace_.catalogue().find(part->kind) : nullptr;
     if (!kind) return;
     const PartText text = partText(*part, *kind, workspace_.parameters().lookup());
-    openEditor(text.nameBox, text.name, [this, id](const QString& name) { return workspace_.apply(edits::renamePart(id, name.toStdString())); });
+    openEditor(text.nameBox, text.name,
+               [this, id](const QString& name) { return workspace_.apply(edits::renamePart(id, name.toStdString())); });
 }
 
 void SheetView::editValue(int id) {
     const Part* part = workspace_.project().findPart(id);
     const PartKind* kind = part ? workspace_.catalogue().find(part->kind) : nullptr;
     if (!kind) return;
-    const auto shown = std::find_if(kind->parameters.begin(), kind->parameters.end(), [&](const ParameterKind& p) { return p.shownOnSheet && p.rung <= part->rung; });
+    const auto shown = std::find_if(kind->parameters.begin(), kind->parameters.end(),
+                                    [&](const ParameterKind& p) { return p.shownOnSheet && p.rung <= part->rung; });
     if (shown == kind->parameters.end()) return;
     const std::string* typed = part->values.find(shown->key);
     const PartText text = partText(*part, *kind, workspace_.parameters().lookup());
-    openEditor(text.valueBox, QString::fromStdString(typed ? *typed : shown->standard), [this, id, kind, key = shown->key](const QString& typedNow) -> Status {
-        Part trial = *workspace_.project().findPart(id);
-        trial.values.set(key, typedNow.toStdString());
-        if (auto value = partValue(trial, *kind, key, workspace_.parameters().lookup()); !value) return value.error();
-        return workspace_.apply(edits::setValue({id}, key, typedNow.toStdString()));
-    });
+    openEditor(text.valueBox, QString::fromStdString(typed ? *typed : shown->standard),
+               [this, id, kind, key = shown->key](const QString& typedNow) -> Status {
+                   Part trial = *workspace_.project().findPart(id);
+                   trial.values.set(key, typedNow.toStdString());
+                   if (auto value = partValue(trial, *kind, key, workspace_.parameters().lookup()); !value)
+                       return value.error();
+                   return workspace_.apply(edits::setValue({id}, key, typedNow.toStdString()));
+               });
 }
 
 // ---- mouse
@@ -397,7 +424,8 @@ void SheetView::mousePressEvent(QMouseEvent* event) {
         case Hit::What::nothing:
             if (!add) workspace_.select({});
             break;
-        case Hit::What::pin: break;
+        case Hit::What::pin:
+            break;
         default: {
             std::set<int> ids = workspace_.selection();
             if (add) {
@@ -418,9 +446,12 @@ void SheetView::mouseMoveEvent(QMouseEvent* event) {
         fitted_ = false;
     } else if (maybeClick_ && (pointer_ - pressed_).manhattanLength() > dragDistance) {
         maybeClick_ = false;
-        if (pressedHit_.what == Hit::What::nothing) setMode(Mode::banding);
-        else if (pressedHit_.what == Hit::What::pin || branchesWire()) startWire(pressedHit_.at);
-        else if (!workspace_.selection().empty()) setMode(Mode::dragging);
+        if (pressedHit_.what == Hit::What::nothing)
+            setMode(Mode::banding);
+        else if (pressedHit_.what == Hit::What::pin || branchesWire())
+            startWire(pressedHit_.at);
+        else if (!workspace_.selection().empty())
+            setMode(Mode::dragging);
     }
     if (mode_ == Mode::dragging) dragged_ = grid(toSheet(pointer_)) - grid(toSheet(pressed_));
     update();
@@ -447,9 +478,13 @@ void SheetView::mouseReleaseEvent(QMouseEvent* event) {
         std::set<int> ids;
         const Sheet& sheet = workspace_.project().sheet();
         for (const Part& part : sheet.parts)
-            if (const PartKind* kind = workspace_.catalogue().find(part.kind); kind && band.normalized().contains(partBox(part, *kind))) ids.insert(part.id);
+            if (const PartKind* kind = workspace_.catalogue().find(part.kind);
+                kind && band.normalized().contains(partBox(part, *kind)))
+                ids.insert(part.id);
         for (const Wire& wire : sheet.wires)
-            if (std::all_of(wire.points.begin(), wire.points.end(), [&](Point p) { return band.normalized().contains(p.x, p.y); })) ids.insert(wire.id);
+            if (std::all_of(wire.points.begin(), wire.points.end(),
+                            [&](Point p) { return band.normalized().contains(p.x, p.y); }))
+                ids.insert(wire.id);
         for (const Label& label : sheet.labels)
             if (band.normalized().contains(label.at.x, label.at.y)) ids.insert(label.id);
         workspace_.select(ids);
@@ -458,14 +493,18 @@ void SheetView::mouseReleaseEvent(QMouseEvent* event) {
     if (!maybeClick_ || event->button() != Qt::LeftButton) return;
     maybeClick_ = false;
     if (event->modifiers() & (Qt::ControlModifier | Qt::ShiftModifier)) return;
-    if (pressedHit_.what == Hit::What::pin) startWire(pressedHit_.at);
-    else if (pressedHit_.what == Hit::What::name) editName(pressedHit_.id);
-    else if (pressedHit_.what == Hit::What::value) editValue(pressedHit_.id);
+    if (pressedHit_.what == Hit::What::pin)
+        startWire(pressedHit_.at);
+    else if (pressedHit_.what == Hit::What::name)
+        editName(pressedHit_.id);
+    else if (pressedHit_.what == Hit::What::value)
+        editValue(pressedHit_.id);
     else if (pressedHit_.what == Hit::What::label) {
         const Label* label = workspace_.project().findLabel(pressedHit_.id);
-        openEditor(QRectF(label->at.x - 24, label->at.y - 22, 60, 16), QString::fromStdString(label->net), [this, id = label->id](const QString& name) {
-            return workspace_.apply(edits::renameLabel(id, name.toStdString()));
-        });
+        openEditor(QRectF(label->at.x - 24, label->at.y - 22, 60, 16), QString::fromStdString(label->net),
+                   [this, id = label->id](const QString& name) {
+                       return workspace_.apply(edits::renameLabel(id, name.toStdString()));
+                   });
     }
 }
 
@@ -490,7 +529,10 @@ void SheetView::wheelEvent(QWheelEvent* event) {
 }
 
 void SheetView::contextMenuEvent(QContextMenuEvent* event) {
-    if (mode_ != Mode::idle) { setMode(Mode::idle); return; }
+    if (mode_ != Mode::idle) {
+        setMode(Mode::idle);
+        return;
+    }
     QMenu menu(this);
     const bool any = !workspace_.selection().empty();
     const auto add = [&](const QString& text, const QString& key, bool enabled, auto action) {
@@ -534,9 +576,11 @@ bool SheetView::event(QEvent* event) {
 void SheetView::selectNext(int step) {
     const auto& parts = workspace_.project().sheet().parts;
     const Part* now = workspace_.selectedPart();
-    const auto found = std::find_if(parts.begin(), parts.end(), [&](const Part& part) { return now && part.id == now->id; });
+    const auto found =
+        std::find_if(parts.begin(), parts.end(), [&](const Part& part) { return now && part.id == now->id; });
     const long count = static_cast<long>(parts.size());
-    const long index = found == parts.end() ? (step > 0 ? 0 : count - 1) : (found - parts.begin() + step + count) % count;
+    const long index =
+        found == parts.end() ? (step > 0 ? 0 : count - 1) : (found - parts.begin() + step + count) % count;
     workspace_.select({parts[static_cast<std::size_t>(index)].id});
 }
 
@@ -545,12 +589,16 @@ bool SheetView::keyWhileHanging(QKeyEvent* event) {
     const double step = gridStep * zoom_;
     switch (event->key()) {
         case Qt::Key_Left:
-            if (shift) pointer_.rx() -= step;
-            else hanging_.turn = (hanging_.turn + 3) % 4;
+            if (shift)
+                pointer_.rx() -= step;
+            else
+                hanging_.turn = (hanging_.turn + 3) % 4;
             break;
         case Qt::Key_Right:
-            if (shift) pointer_.rx() += step;
-            else hanging_.turn = (hanging_.turn + 1) % 4;
+            if (shift)
+                pointer_.rx() += step;
+            else
+                hanging_.turn = (hanging_.turn + 1) % 4;
             break;
         case Qt::Key_Up:
         case Qt::Key_Down:
@@ -563,9 +611,14 @@ bool SheetView::keyWhileHanging(QKeyEvent* event) {
             }
             break;
         case Qt::Key_Return:
-        case Qt::Key_Enter: dropHanging(); break;
-        case Qt::Key_Escape: setMode(Mode::idle); break;
-        default: return false;
+        case Qt::Key_Enter:
+            dropHanging();
+            break;
+        case Qt::Key_Escape:
+            setMode(Mode::idle);
+            break;
+        default:
+            return false;
     }
     update();
     return true;
@@ -576,8 +629,10 @@ void SheetView::keyPressEvent(QKeyEvent* event) {
     const bool control = event->modifiers() & Qt::ControlModifier;
     switch (event->key()) {
         case Qt::Key_Escape:
-            if (mode_ != Mode::idle) setMode(Mode::idle);
-            else workspace_.select({});
+            if (mode_ != Mode::idle)
+                setMode(Mode::idle);
+            else
+                workspace_.select({});
             return;
         case Qt::Key_Return:
         case Qt::Key_Enter:
@@ -585,21 +640,31 @@ void SheetView::keyPressEvent(QKeyEvent* event) {
             if (const Part* part = workspace_.selectedPart(); part && !control) return editValue(part->id);
             break;
         case Qt::Key_Delete:
-        case Qt::Key_Backspace: return deleteSelection();
-        case Qt::Key_PageUp: return climbSelection(1);
-        case Qt::Key_PageDown: return climbSelection(-1);
-        case Qt::Key_Home: return fit();
-        case Qt::Key_Left: return control ? turnSelection() : moveSelection({-gridStep, 0});
-        case Qt::Key_Right: return control ? turnSelection() : moveSelection({gridStep, 0});
-        case Qt::Key_Up: return control ? flipSelection() : moveSelection({0, -gridStep});
-        case Qt::Key_Down: return control ? flipSelection() : moveSelection({0, gridStep});
+        case Qt::Key_Backspace:
+            return deleteSelection();
+        case Qt::Key_PageUp:
+            return climbSelection(1);
+        case Qt::Key_PageDown:
+            return climbSelection(-1);
+        case Qt::Key_Home:
+            return fit();
+        case Qt::Key_Left:
+            return control ? turnSelection() : moveSelection({-gridStep, 0});
+        case Qt::Key_Right:
+            return control ? turnSelection() : moveSelection({gridStep, 0});
+        case Qt::Key_Up:
+            return control ? flipSelection() : moveSelection({0, -gridStep});
+        case Qt::Key_Down:
+            return control ? flipSelection() : moveSelection({0, gridStep});
         case Qt::Key_F2:
             if (const Part* part = workspace_.selectedPart()) editName(part->id);
             return;
-        default: break;
+        default:
+            break;
     }
     const QString text = event->text();
-    if (!control && !(event->modifiers() & Qt::AltModifier) && !text.isEmpty() && text[0].isLetter() && mode_ == Mode::idle) {
+    if (!control && !(event->modifiers() & Qt::AltModifier) && !text.isEmpty() && text[0].isLetter() &&
+        mode_ == Mode::idle) {
         if (!rect().contains(pointer_.toPoint()) || pointer_.isNull()) pointer_ = rect().center();
         return entry_->start(pointer_.toPoint(), text);
     }
@@ -609,16 +674,20 @@ void SheetView::keyPressEvent(QKeyEvent* event) {
 // ---- commands
 
 void SheetView::moveSelection(Point by) {
-    if (!workspace_.selection().empty()) (void)workspace_.apply(edits::move(workspace_.selection(), by, workspace_.catalogue()));
+    if (!workspace_.selection().empty())
+        (void)workspace_.apply(edits::move(workspace_.selection(), by, workspace_.catalogue()));
 }
 void SheetView::turnSelection() {
-    if (!workspace_.selection().empty()) (void)workspace_.apply(edits::turn(workspace_.selection(), workspace_.catalogue()));
+    if (!workspace_.selection().empty())
+        (void)workspace_.apply(edits::turn(workspace_.selection(), workspace_.catalogue()));
 }
 void SheetView::flipSelection() {
-    if (!workspace_.selection().empty()) (void)workspace_.apply(edits::flip(workspace_.selection(), workspace_.catalogue()));
+    if (!workspace_.selection().empty())
+        (void)workspace_.apply(edits::flip(workspace_.selection(), workspace_.catalogue()));
 }
 void SheetView::climbSelection(int steps) {
-    if (!workspace_.selection().empty()) (void)workspace_.apply(edits::climb(workspace_.selection(), steps, workspace_.catalogue()));
+    if (!workspace_.selection().empty())
+        (void)workspace_.apply(edits::climb(workspace_.selection(), steps, workspace_.catalogue()));
 }
 void SheetView::deleteSelection() {
     if (!workspace_.selection().empty()) (void)workspace_.apply(edits::remove(workspace_.selection()));
@@ -635,7 +704,8 @@ void SheetView::selectAll() {
 
 void SheetView::copySelection() const {
     if (workspace_.selection().empty()) return;
-    QApplication::clipboard()->setText(QString::fromStdString(writeClip(edits::copied(workspace_.project().sheet(), workspace_.selection()))));
+    QApplication::clipboard()->setText(
+        QString::fromStdString(writeClip(edits::copied(workspace_.project().sheet(), workspace_.selection()))));
 }
 
 void SheetView::cutSelection() {
@@ -655,7 +725,8 @@ void SheetView::paste() {
         for (const Point point : wire.points) low = {std::min(low.x, point.x), std::min(low.y, point.y)};
     for (const Label& label : clip->labels) low = {std::min(low.x, label.at.x), std::min(low.y, label.at.y)};
     const bool pointed = rect().contains(pointer_.toPoint()) && underMouse();
-    const Point by = pointed ? grid(toSheet(pointer_)) - low : Point{gridStep * 4 * (1 + pasteCount_ % 8), gridStep * 4 * (1 + pasteCount_ % 8)};
+    const Point by = pointed ? grid(toSheet(pointer_)) - low
+                             : Point{gridStep * 4 * (1 + pasteCount_ % 8), gridStep * 4 * (1 + pasteCount_ % 8)};
     ++pasteCount_;
     std::set<int> added;
     if (workspace_.apply(edits::paste(*clip, by, workspace_.catalogue(), &added))) workspace_.select(added);

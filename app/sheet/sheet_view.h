@@ -93,8 +93,8 @@ private:
     Mode mode_ = Mode::idle;
     double zoom_ = 1.0;
     QPointF offset_{0, 0};
-    bool fitted_ = true;       ///< follow the size of the window until the user zooms or pans
-    QPointF pointer_{0, 0};    ///< of the widget
+    bool fitted_ = true;     ///< follow the size of the window until the user zooms or pans
+    QPointF pointer_{0, 0};  ///< of the widget
     QPointF pressed_{0, 0};
     bool maybeClick_ = false;
     Hit pressedHit_;

@@ -11,14 +11,18 @@ QPainterPath strokePath(const std::string& text) {
     std::istringstream in(text);
     for (std::string command; in >> command;) {
         double x = 0, y = 0, r = 0, start = 0, span = 0;
-        if (command == "M" && in >> x >> y) path.moveTo(x, y);
-        else if (command == "L" && in >> x >> y) path.lineTo(x, y);
-        else if (command == "O" && in >> x >> y >> r) path.addEllipse(QPointF(x, y), r, r);
+        if (command == "M" && in >> x >> y)
+            path.moveTo(x, y);
+        else if (command == "L" && in >> x >> y)
+            path.lineTo(x, y);
+        else if (command == "O" && in >> x >> y >> r)
+            path.addEllipse(QPointF(x, y), r, r);
         else if (command == "A" && in >> x >> y >> r >> start >> span) {
             const QRectF box(x - r, y - r, 2 * r, 2 * r);
             path.arcMoveTo(box, start);
             path.arcTo(box, start, span);
-        } else if (command == "Z") path.closeSubpath();
+        } else if (command == "Z")
+            path.closeSubpath();
     }
     return path;
 }
@@ -27,7 +31,9 @@ void drawSymbol(QPainter& painter, const PartKind& kind, const SymbolLook& look)
     for (const Stroke& stroke : kind.symbol) {
         if (stroke.when == Stroke::When::conducting && !look.conducting) continue;
         if (stroke.when == Stroke::When::blocking && look.conducting) continue;
-        double width = stroke.weight == Stroke::Weight::thin ? 1.2 : stroke.weight == Stroke::Weight::normal ? 2.0 : 2.8;
+        double width = stroke.weight == Stroke::Weight::thin     ? 1.2
+                       : stroke.weight == Stroke::Weight::normal ? 2.0
+                                                                 : 2.8;
         if (look.emphasised && stroke.weight != Stroke::Weight::thin) width += 1.2;
         painter.setPen(QPen(look.colour, width, Qt::SolidLine, Qt::RoundCap, Qt::RoundJoin));
         painter.setBrush(stroke.filled ? QBrush(look.colour) : QBrush(Qt::NoBrush));

@@ -12,8 +12,8 @@ namespace hedgerow::app {
 
 struct SymbolLook {
     QColor colour;
-    bool conducting = false;    ///< of switching parts
-    bool emphasised = false;    ///< carries current at the cursor: heavier strokes
+    bool conducting = false;  ///< of switching parts
+    bool emphasised = false;  ///< carries current at the cursor: heavier strokes
 };
 
 QPainterPath strokePath(const std::string& path);

@@ -32,7 +32,9 @@ enum Role { kindRole = Qt::UserRole, nameRole, unitRole, runRole };
 class PartRow : public QStyledItemDelegate {
 public:
     PartRow(Workspace& workspace, QObject* parent) : QStyledItemDelegate(parent), workspace_(workspace) {}
-    QSize sizeHint(const QStyleOptionViewItem&, const QModelIndex& index) const override { return {160, index.data(kindRole).isNull() ? 26 : 34}; }
+    QSize sizeHint(const QStyleOptionViewItem&, const QModelIndex& index) const override {
+        return {160, index.data(kindRole).isNull() ? 26 : 34};
+    }
     void paint(QPainter* painter, const QStyleOptionViewItem& option, const QModelIndex& index) const override {
         const Colours& p = colours();
         painter->save();
@@ -41,7 +43,8 @@ public:
         if (!kind) {
             painter->setFont(textFont(TextSize::small, true));
             painter->setPen(p.bark);
-            painter->drawText(option.rect.adjusted(8, 4, 0, 0), Qt::AlignLeft | Qt::AlignVCenter, index.data().toString());
+            painter->drawText(option.rect.adjusted(8, 4, 0, 0), Qt::AlignLeft | Qt::AlignVCenter,
+                              index.data().toString());
             painter->restore();
             return;
         }
@@ -61,7 +64,9 @@ public:
         painter->setFont(textFont());
         painter->setPen(p.ink);
         const QRect text = option.rect.adjusted(46, 0, -4, 0);
-        painter->drawText(text, Qt::AlignLeft | Qt::AlignVCenter, painter->fontMetrics().elidedText(QString::fromStdString(kind->title), Qt::ElideRight, text.width()));
+        painter->drawText(
+            text, Qt::AlignLeft | Qt::AlignVCenter,
+            painter->fontMetrics().elidedText(QString::fromStdString(kind->title), Qt::ElideRight, text.width()));
         painter->restore();
     }
 
@@ -83,10 +88,12 @@ public:
             painter->drawRoundedRect(option.rect.adjusted(2, 1, -2, -1), 4, 4);
         }
         const QString name = index.data(nameRole).toString();
-        drawNotation(*painter, QRectF(option.rect).adjusted(10, -2, -90, -2), notationOf(name.toStdString()), p.ink, 14);
+        drawNotation(*painter, QRectF(option.rect).adjusted(10, -2, -90, -2), notationOf(name.toStdString()), p.ink,
+                     14);
         painter->setFont(textFont(TextSize::small));
         painter->setPen(p.bark);
-        painter->drawText(option.rect.adjusted(70, 0, -8, 0), Qt::AlignRight | Qt::AlignVCenter, name + "  " + index.data(unitRole).toString());
+        painter->drawText(option.rect.adjusted(70, 0, -8, 0), Qt::AlignRight | Qt::AlignVCenter,
+                          name + "  " + index.data(unitRole).toString());
         painter->restore();
     }
 };
@@ -100,7 +107,8 @@ public:
         const Colours& p = colours();
         const int number = index.data(runRole).toInt();
         const auto& runs = workspace_.runs();
-        const auto found = std::find_if(runs.begin(), runs.end(), [&](const auto& entry) { return entry->number == number; });
+        const auto found =
+            std::find_if(runs.begin(), runs.end(), [&](const auto& entry) { return entry->number == number; });
         if (found == runs.end()) return;
         const RunEntry& entry = **found;
         painter->save();
@@ -118,14 +126,18 @@ public:
         const RunSummary& summary = entry.run->summary();
         painter->setFont(textFont());
         painter->setPen(p.bark);
-        painter->drawText(box.adjusted(0, 4, -8, 0), Qt::AlignRight | Qt::AlignTop,
-                          entry.running() ? "running" : QString::fromStdString(formatQuantity(summary.second("total"), "s", 2)));
+        painter->drawText(
+            box.adjusted(0, 4, -8, 0), Qt::AlignRight | Qt::AlignTop,
+            entry.running() ? "running" : QString::fromStdString(formatQuantity(summary.second("total"), "s", 2)));
         QString line = QString::fromStdString(entry.run->plan());
         if (!entry.running() && summary.end != RunEnd::finished) {
-            line += QString(", %1 at %2").arg(QString::fromStdString(std::string(describe(summary.end))), QString::fromStdString(formatQuantity(toSeconds(summary.reached), "s", 3)));
+            line += QString(", %1 at %2")
+                        .arg(QString::fromStdString(std::string(describe(summary.end))),
+                             QString::fromStdString(formatQuantity(toSeconds(summary.reached), "s", 3)));
             if (summary.end == RunEnd::failed) painter->setPen(p.haw);
         }
-        painter->drawText(box.adjusted(8, 0, -8, -6), Qt::AlignLeft | Qt::AlignBottom, painter->fontMetrics().elidedText(line, Qt::ElideRight, box.width() - 16));
+        painter->drawText(box.adjusted(8, 0, -8, -6), Qt::AlignLeft | Qt::AlignBottom,
+                          painter->fontMetrics().elidedText(line, Qt::ElideRight, box.width() - 16));
         painter->restore();
     }
 
@@ -201,9 +213,12 @@ void ShelfTabs::mousePressEvent(QMouseEvent* event) {
 }
 
 void ShelfTabs::keyPressEvent(QKeyEvent* event) {
-    if (event->key() == Qt::Key_Down && current_ < 2) emit chosen(current_ + 1);
-    else if (event->key() == Qt::Key_Up && current_ > 0) emit chosen(current_ - 1);
-    else QWidget::keyPressEvent(event);
+    if (event->key() == Qt::Key_Down && current_ < 2)
+        emit chosen(current_ + 1);
+    else if (event->key() == Qt::Key_Up && current_ > 0)
+        emit chosen(current_ - 1);
+    else
+        QWidget::keyPressEvent(event);
 }
 
 // ---- dragging
@@ -220,7 +235,8 @@ QStringList QuantityList::mimeTypes() const { return {quantityMime}; }
 
 // ---- pages
 
-Shelf::Shelf(Workspace& workspace, QWidget* parent) : QWidget(parent), workspace_(workspace), tabs_(new ShelfTabs(this)), pages_(new QStackedWidget(this)) {
+Shelf::Shelf(Workspace& workspace, QWidget* parent)
+    : QWidget(parent), workspace_(workspace), tabs_(new ShelfTabs(this)), pages_(new QStackedWidget(this)) {
     setObjectName("shelf");
     auto* row = new QHBoxLayout(this);
     row->setContentsMargins(0, 0, 0, 0);
@@ -260,7 +276,8 @@ QWidget* Shelf::makeParts() {
     column->addWidget(partList_, 1);
     connect(partSearch_, &QLineEdit::textChanged, this, &Shelf::fillParts);
     const auto choose = [this](QListWidgetItem* item) {
-        const PartKind* kind = item ? workspace_.catalogue().find(item->data(kindRole).toString().toStdString()) : nullptr;
+        const PartKind* kind =
+            item ? workspace_.catalogue().find(item->data(kindRole).toString().toStdString()) : nullptr;
         if (kind) emit partChosen(Entry{kind, {}, ""});
     };
     connect(partList_, &QListWidget::itemClicked, this, choose);
@@ -277,10 +294,11 @@ void Shelf::fillParts() {
     QString group;
     std::vector<const PartKind*> kinds = workspace_.catalogue().search(partSearch_->text().toStdString());
     const bool all = partSearch_->text().trimmed().isEmpty();
-    if (all) std::stable_sort(kinds.begin(), kinds.end(), [](const PartKind* a, const PartKind* b) {
-        static const std::vector<std::string> order = {"Sources", "Passives", "Switches", "Control", "Meters"};
-        return std::find(order.begin(), order.end(), a->group) < std::find(order.begin(), order.end(), b->group);
-    });
+    if (all)
+        std::stable_sort(kinds.begin(), kinds.end(), [](const PartKind* a, const PartKind* b) {
+            static const std::vector<std::string> order = {"Sources", "Passives", "Switches", "Control", "Meters"};
+            return std::find(order.begin(), order.end(), a->group) < std::find(order.begin(), order.end(), b->group);
+        });
     for (const PartKind* kind : kinds) {
         if (all && group != QString::fromStdString(kind->group)) {
             group = QString::fromStdString(kind->group);
@@ -314,7 +332,8 @@ QWidget* Shelf::makeQuantities() {
     column->addWidget(quantityHint_);
     column->addWidget(quantityList_, 1);
     connect(quantitySearch_, &QLineEdit::textChanged, this, [this] { quantityNames_.clear(), fillQuantities(); });
-    connect(quantityList_, &QListWidget::itemActivated, this, [this](QListWidgetItem* item) { emit quantityChosen(item->data(nameRole).toString()); });
+    connect(quantityList_, &QListWidget::itemActivated, this,
+            [this](QListWidgetItem* item) { emit quantityChosen(item->data(nameRole).toString()); });
     connect(quantitySearch_, &QLineEdit::returnPressed, this, [this] {
         if (quantityList_->count() > 0) emit quantityChosen(quantityList_->item(0)->data(nameRole).toString());
     });
@@ -371,7 +390,8 @@ QWidget* Shelf::makeRuns() {
 void Shelf::fillRuns() {
     const auto& runs = workspace_.runs();
     runCount_->setText(QString("%1 this session").arg(runs.size()));
-    if (runList_->count() != static_cast<int>(runs.size()) || (!runs.empty() && runList_->item(0)->data(runRole).toInt() != runs.front()->number)) {
+    if (runList_->count() != static_cast<int>(runs.size()) ||
+        (!runs.empty() && runList_->item(0)->data(runRole).toInt() != runs.front()->number)) {
         runList_->clear();
         for (const auto& entry : runs) {
             auto* item = new QListWidgetItem(QString::number(entry->number), runList_);
@@ -384,9 +404,13 @@ void Shelf::fillRuns() {
     for (std::size_t i = 0; i + 1 < runs.size(); ++i) {
         if (runs[i] != workspace_.shownRun()) continue;
         QStringList lines;
-        for (const std::string& line : changesBetween(runs[i + 1]->run->project(), runs[i]->run->project(), workspace_.catalogue())) lines << QString::fromStdString(line).toHtmlEscaped();
+        for (const std::string& line :
+             changesBetween(runs[i + 1]->run->project(), runs[i]->run->project(), workspace_.catalogue()))
+            lines << QString::fromStdString(line).toHtmlEscaped();
         if (lines.size() > 8) lines = lines.mid(0, 7) << QString("and %1 more").arg(lines.size() - 7);
-        text = QString("<b>Changed since %1</b><br>%2").arg(runs[i + 1]->number).arg(lines.isEmpty() ? "nothing" : lines.join("<br>"));
+        text = QString("<b>Changed since %1</b><br>%2")
+                   .arg(runs[i + 1]->number)
+                   .arg(lines.isEmpty() ? "nothing" : lines.join("<br>"));
     }
     changes_->setText(text);
 }

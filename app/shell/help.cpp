@@ -23,29 +23,44 @@ QString rangeOf(const ParameterKind& p) {
         for (const std::string& choice : p.choices) all << text(choice);
         return all.join(", ");
     }
-    return low && high ? least + " … " + most : low ? (p.aboveLeast ? "&gt; " : "≥ ") + least : high ? "≤ " + most : "any";
+    return low && high ? least + " … " + most
+           : low       ? (p.aboveLeast ? "&gt; " : "≥ ") + least
+           : high      ? "≤ " + most
+                       : "any";
 }
 
 }  // namespace
 
 QString partHelp(const PartKind& kind) {
-    QString html = "<h2>" + text(kind.title) + "</h2><p><b>" + text(kind.summary) + "</b></p><p>" + text(kind.help) + "</p>";
+    QString html =
+        "<h2>" + text(kind.title) + "</h2><p><b>" + text(kind.summary) + "</b></p><p>" + text(kind.help) + "</p>";
     html += "<h3>Ladder</h3><table cellpadding=4>";
     static const char* const names[] = {"averaged", "ideal", "lossy", "dynamic", "physical"};
     for (const RungKind& rung : kind.rungs)
-        html += QString("<tr><td><b>%1 %2</b></td><td>adds: %3<br><i>%4</i><br>%5</td></tr>").arg(rung.rung).arg(names[rung.rung]).arg(text(rung.adds), text(rung.equations), text(rung.source));
+        html += QString("<tr><td><b>%1 %2</b></td><td>adds: %3<br><i>%4</i><br>%5</td></tr>")
+                    .arg(rung.rung)
+                    .arg(names[rung.rung])
+                    .arg(text(rung.adds), text(rung.equations), text(rung.source));
     html += "</table>";
     if (!kind.parameters.empty()) {
-        html += "<h3>Parameters</h3><table cellpadding=4><tr><td><b>typed as</b></td><td><b>what</b></td><td><b>unit</b></td><td><b>default</b></td><td><b>range</b></td><td><b>from rung</b></td></tr>";
+        html +=
+            "<h3>Parameters</h3><table cellpadding=4><tr><td><b>typed "
+            "as</b></td><td><b>what</b></td><td><b>unit</b></td><td><b>default</b></td><td><b>range</b></"
+            "td><td><b>from rung</b></td></tr>";
         for (const ParameterKind& p : kind.parameters)
             html += QString("<tr><td>%1</td><td>%2</td><td>%3</td><td>%4</td><td>%5</td><td>%6</td></tr>")
-                        .arg(text(p.key), text(p.label), text(p.unit), text(p.standard.empty() ? "none" : p.standard), rangeOf(p), p.rating ? "rating" : QString::number(p.rung));
+                        .arg(text(p.key), text(p.label), text(p.unit), text(p.standard.empty() ? "none" : p.standard),
+                             rangeOf(p), p.rating ? "rating" : QString::number(p.rung));
         html += "</table>";
     }
     html += "<h3>Pins</h3><p>";
     QStringList pins;
     for (const PinKind& pin : kind.pins)
-        pins << text(pin.name) + (pin.sort == PinSort::signalIn ? " (signal in)" : pin.sort == PinSort::signalOut ? " (signal out)" : "") + (pin.optional ? ", may stay open" : "");
+        pins << text(pin.name) +
+                    (pin.sort == PinSort::signalIn    ? " (signal in)"
+                     : pin.sort == PinSort::signalOut ? " (signal out)"
+                                                      : "") +
+                    (pin.optional ? ", may stay open" : "");
     html += pins.join("; ") + "</p><p>Found by typing: " + text(kind.id);
     for (const std::string& synonym : kind.synonyms) html += ", " + text(synonym);
     return html + "</p>";
@@ -56,7 +71,8 @@ QString generalHelp() {
         {"type letters over the sheet", "opens the entry line: a part and its values, such as <tt>l 47u dcr 12m</tt>"},
         {"Enter, click", "drops the hanging part; with a part selected, Enter edits its value"},
         {"← → / ↑ ↓ while hanging", "turn / flip; with Shift they move it"},
-        {"click a pin, or drag from a pin or a wire", "starts a wire; click a pin or a wire to end it, anywhere else to bend it"},
+        {"click a pin, or drag from a pin or a wire",
+         "starts a wire; click a pin or a wire to end it, anywhere else to bend it"},
         {"<tt>net NAME</tt> over a wire", "names the net; equal names join"},
         {"click a name or a value", "edits it in place; F2 edits the name"},
         {"Tab", "next part"},
@@ -68,18 +84,26 @@ QString generalHelp() {
         {"Ctrl+Return, Ctrl+.", "run, stop"},
         {"wheel, drag", "zoom at the pointer, pan; on the sheet drag with the middle button"},
         {"Home", "show everything, in the sheet and in the timeline"},
-        {"pointer over the lanes", "the sheet shows the circuit at that instant; a click holds the cursor, Esc lets it go, Shift+← → moves it"},
+        {"pointer over the lanes",
+         "the sheet shows the circuit at that instant; a click holds the cursor, Esc lets it go, Shift+← → moves it"},
         {"Ctrl+1, Ctrl+2, Ctrl+3", "parts, quantities, runs in the shelf"},
         {"F6", "next area of the window"},
         {"Ctrl+D", "light or dark"},
         {"F1", "this page, or that of the selected part"},
     };
-    QString html = "<h2>Hedgerow</h2><p>Type parts onto the sheet, join their pins, press Run. Everything that was computed is in the shelf under Quantities. "
-                   "Values are typed in engineering notation (<tt>47u</tt>, <tt>4k7</tt>, <tt>10 mH</tt>) or as an expression of project parameters "
-                   "(<tt>1/fsw</tt>, <tt>230*sqrt(2)</tt>). Parameters and the plan stand on the card when nothing is selected.</p><h3>Keys</h3><table cellpadding=4>";
+    QString html =
+        "<h2>Hedgerow</h2><p>Type parts onto the sheet, join their pins, press Run. Everything that was computed is in "
+        "the shelf under Quantities. "
+        "Values are typed in engineering notation (<tt>47u</tt>, <tt>4k7</tt>, <tt>10 mH</tt>) or as an expression of "
+        "project parameters "
+        "(<tt>1/fsw</tt>, <tt>230*sqrt(2)</tt>). Parameters and the plan stand on the card when nothing is "
+        "selected.</p><h3>Keys</h3><table cellpadding=4>";
     for (const auto& [key, what] : keys) html += QString("<tr><td><b>%1</b></td><td>%2</td></tr>").arg(key, what);
-    return html + "</table><h3>Values</h3><p>Prefixes f p n u (µ) m k M G T. Units V A W Ω (ohm) F H s Hz C J K S Wb deg rad %. Functions sqrt abs exp ln log10 sin cos tan min max; "
-                  "the constant pi; + − * / ^ and parentheses. A number without a unit takes the unit of its field; another unit is refused.</p>";
+    return html +
+           "</table><h3>Values</h3><p>Prefixes f p n u (µ) m k M G T. Units V A W Ω (ohm) F H s Hz C J K S Wb deg rad "
+           "%. Functions sqrt abs exp ln log10 sin cos tan min max; "
+           "the constant pi; + − * / ^ and parentheses. A number without a unit takes the unit of its field; another "
+           "unit is refused.</p>";
 }
 
 void showHelp(QWidget* parent, const QString& title, const QString& html) {

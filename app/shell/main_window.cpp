@@ -32,7 +32,8 @@ constexpr int messageMilliseconds = 8000;
 
 /// The folder of the example projects: beside the sources, or where they were installed.
 QString examplesFolder() {
-    for (const QString& folder : {QCoreApplication::applicationDirPath() + "/../share/hedgerow/examples", QString(HEDGEROW_EXAMPLES)})
+    for (const QString& folder :
+         {QCoreApplication::applicationDirPath() + "/../share/hedgerow/examples", QString(HEDGEROW_EXAMPLES)})
         if (QDir(folder).exists()) return QDir(folder).absolutePath();
     return {};
 }
@@ -62,7 +63,8 @@ MainWindow::MainWindow() {
 
     auto* upper = new QSplitter(Qt::Horizontal, centre);
     upper->setHandleWidth(1);
-    for (QWidget* part : {static_cast<QWidget*>(shelf_), static_cast<QWidget*>(sheet_), static_cast<QWidget*>(card_)}) upper->addWidget(part);
+    for (QWidget* part : {static_cast<QWidget*>(shelf_), static_cast<QWidget*>(sheet_), static_cast<QWidget*>(card_)})
+        upper->addWidget(part);
     upper->setStretchFactor(1, 1);
     upper->setCollapsible(1, false);
     upper->setSizes({240, 735, 305});
@@ -80,16 +82,20 @@ MainWindow::MainWindow() {
     setCentralWidget(centre);
 
     connect(shelf_, &Shelf::partChosen, sheet_, &SheetView::hang);
-    connect(shelf_, &Shelf::quantityChosen, this, [this](const QString& name) { timeline_->lanes().show(name.toStdString()); });
+    connect(shelf_, &Shelf::quantityChosen, this,
+            [this](const QString& name) { timeline_->lanes().show(name.toStdString()); });
     connect(sheet_, &SheetView::hinted, this, [this](const QString& text) { say(text, false); });
     connect(&workspace_, &Workspace::refused, this, [this](const QString& text) { say(text, true); });
     connect(&workspace_, &Workspace::problemsChanged, this, [this] {
         QStringList lines;
         for (const Error& problem : workspace_.problems())
-            if (problem.part.empty() || workspace_.problems().size() > 1) lines << "• " + QString::fromStdString(problem.message);
+            if (problem.part.empty() || workspace_.problems().size() > 1)
+                lines << "• " + QString::fromStdString(problem.message);
         if (lines.size() > 6) lines = lines.mid(0, 6) << QString("and %1 more").arg(lines.size() - 6);
-        if (lines.isEmpty()) message_->hide();
-        else say(lines.join("\n"), true);
+        if (lines.isEmpty())
+            message_->hide();
+        else
+            say(lines.join("\n"), true);
         for (const Error& problem : workspace_.problems())
             if (const Part* part = workspace_.project().findPart(problem.part); part && !problem.field.empty()) {
                 workspace_.select({part->id});
@@ -97,7 +103,8 @@ MainWindow::MainWindow() {
             }
     });
     connect(&workspace_, &Workspace::fileChanged, this, [this] {
-        setWindowTitle((workspace_.path().isEmpty() ? "new project" : QFileInfo(workspace_.path()).fileName()) + " – Hedgerow");
+        setWindowTitle((workspace_.path().isEmpty() ? "new project" : QFileInfo(workspace_.path()).fileName()) +
+                       " – Hedgerow");
         message_->hide();
     });
     connect(&workspace_, &Workspace::runsChanged, this, [this] {
@@ -111,15 +118,19 @@ MainWindow::MainWindow() {
 
 void MainWindow::refreshTheme() {
     const Colours& p = colours();
-    offer_->setStyleSheet(QString("QFrame#offer { background: %1; border-bottom: 1px solid %2; }").arg(p.gorseTint.name(), p.rule.name()));
-    shelf_->findChild<QWidget*>("shelfPages")->setStyleSheet(QString("QStackedWidget#shelfPages, QStackedWidget#shelfPages > QWidget { background: %1; }").arg(p.paper.name()));
+    offer_->setStyleSheet(QString("QFrame#offer { background: %1; border-bottom: 1px solid %2; }")
+                              .arg(p.gorseTint.name(), p.rule.name()));
+    shelf_->findChild<QWidget*>("shelfPages")
+        ->setStyleSheet(QString("QStackedWidget#shelfPages, QStackedWidget#shelfPages > QWidget { background: %1; }")
+                            .arg(p.paper.name()));
 }
 
 // ---- messages
 
 void MainWindow::say(const QString& message, bool bad) {
     const Colours& p = colours();
-    message_->setStyleSheet(QString("QLabel#message { background: %1; color: %2; border: 1px solid %3; border-radius: 6px; padding: 6px 10px; }")
+    message_->setStyleSheet(QString("QLabel#message { background: %1; color: %2; border: 1px solid %3; border-radius: "
+                                    "6px; padding: 6px 10px; }")
                                 .arg((bad ? p.hawTint : p.paper).name(), p.ink.name(), (bad ? p.haw : p.rule).name()));
     message_->setText(message);
     message_->setFixedWidth(std::min(460, sheet_->width() - 32));
@@ -135,8 +146,10 @@ void MainWindow::say(const QString& message, bool bad) {
 void MainWindow::help() {
     const Part* part = workspace_.selectedPart();
     const PartKind* kind = part ? workspace_.catalogue().find(part->kind) : nullptr;
-    if (kind) showHelp(this, QString::fromStdString(kind->title), partHelp(*kind));
-    else showHelp(this, "Hedgerow", generalHelp());
+    if (kind)
+        showHelp(this, QString::fromStdString(kind->title), partHelp(*kind));
+    else
+        showHelp(this, "Hedgerow", generalHelp());
 }
 
 // ---- menu and keys
@@ -151,7 +164,9 @@ void MainWindow::buildMenu() {
         addAction(item);
         return item;
     };
-    add(menu, "New project", QKeySequence::New, [this] { if (mayLeave()) workspace_.adopt({}, {}, false); });
+    add(menu, "New project", QKeySequence::New, [this] {
+        if (mayLeave()) workspace_.adopt({}, {}, false);
+    });
     add(menu, "Open…", QKeySequence::Open, [this] { openByDialog(); });
     auto* examples = menu->addMenu("Examples");
     const QDir folder(examplesFolder());
@@ -160,15 +175,18 @@ void MainWindow::buildMenu() {
             if (!mayLeave()) return;
             // An example opens as a copy: saving asks for a place.
             auto loaded = loadHedge(file.absoluteFilePath().toStdString());
-            if (loaded) workspace_.adopt(std::move(loaded->project), {}, false);
-            else say(QString::fromStdString(loaded.error().text()), true);
+            if (loaded)
+                workspace_.adopt(std::move(loaded->project), {}, false);
+            else
+                say(QString::fromStdString(loaded.error().text()), true);
         });
     }
     add(menu, "Save", QKeySequence::Save, [this] { save(); });
     add(menu, "Save as…", QKeySequence::SaveAs, [this] { saveAs(); });
     menu->addSeparator();
     QAction* traces = add(menu, "Export traces…", {}, [this] { exportTraces(); });
-    connect(menu, &QMenu::aboutToShow, traces, [this, traces] { traces->setEnabled(workspace_.shownRun() && !workspace_.shownRun()->running()); });
+    connect(menu, &QMenu::aboutToShow, traces,
+            [this, traces] { traces->setEnabled(workspace_.shownRun() && !workspace_.shownRun()->running()); });
     add(menu, "Save sheet as picture…", {}, [this] { exportPicture(); });
     menu->addSeparator();
     QAction* undo = add(menu, "Undo", QKeySequence::Undo, [this] { workspace_.undo(); });
@@ -232,7 +250,9 @@ bool MainWindow::open(const QString& path) {
 
 void MainWindow::openByDialog() {
     if (!mayLeave()) return;
-    const QString path = QFileDialog::getOpenFileName(this, "Open a project", workspace_.path().isEmpty() ? examplesFolder() : workspace_.path(), "Hedgerow projects (*.hedge)");
+    const QString path = QFileDialog::getOpenFileName(
+        this, "Open a project", workspace_.path().isEmpty() ? examplesFolder() : workspace_.path(),
+        "Hedgerow projects (*.hedge)");
     if (!path.isEmpty()) open(path);
 }
 
@@ -244,7 +264,8 @@ bool MainWindow::save() {
 }
 
 bool MainWindow::saveAs() {
-    QString path = QFileDialog::getSaveFileName(this, "Save the project", workspace_.path(), "Hedgerow projects (*.hedge)");
+    QString path =
+        QFileDialog::getSaveFileName(this, "Save the project", workspace_.path(), "Hedgerow projects (*.hedge)");
     if (path.isEmpty()) return false;
     if (QFileInfo(path).suffix().isEmpty()) path += ".hedge";
     auto status = workspace_.save(path);
@@ -255,7 +276,8 @@ bool MainWindow::saveAs() {
 void MainWindow::exportTraces() {
     const auto shown = workspace_.shownRun();
     if (!shown || shown->running()) return;
-    QString path = QFileDialog::getSaveFileName(this, "Export the traces of this run", {}, "Comma-separated values (*.csv);;HDF5 (*.h5)");
+    QString path = QFileDialog::getSaveFileName(this, "Export the traces of this run", {},
+                                                "Comma-separated values (*.csv);;HDF5 (*.h5)");
     if (path.isEmpty()) return;
     if (QFileInfo(path).suffix().isEmpty()) path += ".csv";
     const bool hdf = QFileInfo(path).suffix().compare("h5", Qt::CaseInsensitive) == 0;
@@ -273,14 +295,20 @@ void MainWindow::exportPicture() {
 
 bool MainWindow::mayLeave() {
     if (!workspace_.history().modified()) return true;
-    QMessageBox question(QMessageBox::NoIcon, "Hedgerow", "Save what changed in " + (workspace_.path().isEmpty() ? QString("this project") : QFileInfo(workspace_.path()).fileName()) + "?",
-                         QMessageBox::Save | QMessageBox::Discard | QMessageBox::Cancel, this);
+    QMessageBox question(
+        QMessageBox::NoIcon, "Hedgerow",
+        "Save what changed in " +
+            (workspace_.path().isEmpty() ? QString("this project") : QFileInfo(workspace_.path()).fileName()) + "?",
+        QMessageBox::Save | QMessageBox::Discard | QMessageBox::Cancel, this);
     question.setObjectName("keepChanges");
     question.setDefaultButton(QMessageBox::Save);
     switch (question.exec()) {
-        case QMessageBox::Save: return save();
-        case QMessageBox::Discard: return true;
-        default: return false;
+        case QMessageBox::Save:
+            return save();
+        case QMessageBox::Discard:
+            return true;
+        default:
+            return false;
     }
 }
 
@@ -297,10 +325,14 @@ void MainWindow::offerRecovery(std::vector<RecoveredWork> pending) {
     offer_->setVisible(!pending_.empty());
     if (pending_.empty()) return;
     const RecoveredWork& work = pending_.back();
-    const QString name = work.originalPath.empty() ? "a project that was never saved" : QFileInfo(QString::fromStdString(work.originalPath)).fileName();
+    const QString name = work.originalPath.empty() ? "a project that was never saved"
+                                                   : QFileInfo(QString::fromStdString(work.originalPath)).fileName();
     auto* row = new QHBoxLayout(offer_);
     row->setContentsMargins(16, 6, 16, 6);
-    auto* label = new QLabel(QString("Unsaved work on %1 was kept from a session that ended unexpectedly: %2 parts.").arg(name).arg(work.project.sheet().parts.size()), offer_);
+    auto* label = new QLabel(QString("Unsaved work on %1 was kept from a session that ended unexpectedly: %2 parts.")
+                                 .arg(name)
+                                 .arg(work.project.sheet().parts.size()),
+                             offer_);
     auto* take = new QPushButton("Bring it back", offer_);
     take->setObjectName("recover");
     auto* drop = new QPushButton("Discard it", offer_);
@@ -314,11 +346,14 @@ void MainWindow::offerRecovery(std::vector<RecoveredWork> pending) {
         offerRecovery(std::move(pending_));
     };
     // Queued: the buttons go with the offer.
-    connect(take, &QPushButton::clicked, this, [this, next] {
-        if (!mayLeave()) return;
-        workspace_.adopt(pending_.back().project, QString::fromStdString(pending_.back().originalPath), true);
-        next();
-    }, Qt::QueuedConnection);
+    connect(
+        take, &QPushButton::clicked, this,
+        [this, next] {
+            if (!mayLeave()) return;
+            workspace_.adopt(pending_.back().project, QString::fromStdString(pending_.back().originalPath), true);
+            next();
+        },
+        Qt::QueuedConnection);
     connect(drop, &QPushButton::clicked, this, next, Qt::QueuedConnection);
 }
 

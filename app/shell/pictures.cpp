@@ -9,8 +9,8 @@
 #include <QKeyEvent>
 #include <QThread>
 
-#include "shelf/shelf.h"
 #include "sheet/sheet_view.h"
+#include "shelf/shelf.h"
 #include "shell/main_window.h"
 #include "style/theme.h"
 #include "timeline/timeline_view.h"
@@ -40,7 +40,8 @@ bool runToEnd(MainWindow& window) {
     settle(120);
     const auto& run = window.workspace().shownRun();
     if (!run || run->run->summary().end != RunEnd::finished) {
-        for (const Error& problem : window.workspace().problems()) std::fprintf(stderr, "%s\n", problem.message.c_str());
+        for (const Error& problem : window.workspace().problems())
+            std::fprintf(stderr, "%s\n", problem.message.c_str());
         return false;
     }
     return true;
@@ -49,7 +50,8 @@ bool runToEnd(MainWindow& window) {
 bool exportData(const Run& run, const QString& base) {
     for (const auto& [format, ending] : {std::pair{"csv", ".csv"}, {"hdf5", ".h5"}}) {
         std::vector<std::string> quantities;
-        for (const Lane& lane : run.project().lanes) quantities.insert(quantities.end(), lane.quantities.begin(), lane.quantities.end());
+        for (const Lane& lane : run.project().lanes)
+            quantities.insert(quantities.end(), lane.quantities.begin(), lane.quantities.end());
         if (auto status = exportRun(run, format, (base + ending).toStdString(), quantities); !status) {
             std::fprintf(stderr, "%s\n", status.error().message.c_str());
             return false;
@@ -77,7 +79,8 @@ bool saveOtherViews(const QString& folder, const QString& project) {
     const QPointF at = sheet.toWidget({560, 112});
     QMouseEvent move(QEvent::MouseMove, at, sheet.mapToGlobal(at), Qt::NoButton, Qt::NoButton, {});
     QApplication::sendEvent(&sheet, &move);
-    for (const QChar c : QString("c 22u esr 5m")) press(QApplication::focusWidget() ? QApplication::focusWidget() : &sheet, c.toUpper().unicode(), c);
+    for (const QChar c : QString("c 22u esr 5m"))
+        press(QApplication::focusWidget() ? QApplication::focusWidget() : &sheet, c.toUpper().unicode(), c);
     good = save(window, folder + "/entry-line.png") && good;
     press(QApplication::focusWidget(), Qt::Key_Escape, {});
     for (const Part& part : window.workspace().project().sheet().parts)
@@ -131,7 +134,10 @@ int makePictures(QApplication& application, const QString& folder, const QString
             if (theme == Theme::light) good = save(window, base + "-whole" + suffix) && good;
             const auto& parts = window.workspace().project().sheet().parts;
             for (const Part& part : parts)
-                if (part.kind == "switch" || (part.name == "D1" && window.workspace().selection().empty())) { window.workspace().select({part.id}); break; }
+                if (part.kind == "switch" || (part.name == "D1" && window.workspace().selection().empty())) {
+                    window.workspace().select({part.id});
+                    break;
+                }
             const double length = std::min(end, path.contains("mains") ? 25e-3 : path.contains("aux") ? 20e-6 : 1.5e-3);
             lookClose(window, end - 1.04 * length, end - 0.04 * length, end - 0.6 * length);
             good = save(window, base + suffix) && good;

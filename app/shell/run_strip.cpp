@@ -38,7 +38,8 @@ protected:
         painter.drawText(text, Qt::AlignLeft | Qt::AlignVCenter, caption_);
         const int used = painter.fontMetrics().horizontalAdvance(caption_) + 6;
         painter.setPen(p.ink);
-        painter.drawText(text.adjusted(used, 0, 0, 0), Qt::AlignLeft | Qt::AlignVCenter, painter.fontMetrics().elidedText(currentText(), Qt::ElideRight, text.width() - used));
+        painter.drawText(text.adjusted(used, 0, 0, 0), Qt::AlignLeft | Qt::AlignVCenter,
+                         painter.fontMetrics().elidedText(currentText(), Qt::ElideRight, text.width() - used));
         painter.setPen(QPen(p.bark, 1.5, Qt::SolidLine, Qt::RoundCap, Qt::RoundJoin));
         const QPointF at(width() - 20, height() / 2.0 + 1);
         painter.drawPolyline(QPolygonF{at + QPointF(-4, -2), at + QPointF(0, 2), at + QPointF(4, -2)});
@@ -48,7 +49,9 @@ private:
     QString caption_;
 };
 
-QString shown(double value, const char* unit, int digits = 2) { return QString::fromStdString(formatQuantity(value, unit, digits)); }
+QString shown(double value, const char* unit, int digits = 2) {
+    return QString::fromStdString(formatQuantity(value, unit, digits));
+}
 
 /// "12 k" for a count.
 QString counted(double count) { return QString::fromStdString(formatPrefixed(count, 2)).replace(' ', QChar(0x202F)); }
@@ -56,14 +59,24 @@ QString counted(double count) { return QString::fromStdString(formatPrefixed(cou
 }  // namespace
 
 RunStrip::RunStrip(Workspace& workspace, QWidget* parent)
-    : QWidget(parent), workspace_(workspace), menu_(new QPushButton("☰", this)), run_(new QPushButton(this)), title_(new QLabel(this)), description_(new QLabel(this)),
-      price_(new QLabel(this)), detail_(new QLabel(this)), scene_(new PillBox("scene", this)), plan_(new PillBox("plan", this)) {
+    : QWidget(parent),
+      workspace_(workspace),
+      menu_(new QPushButton("☰", this)),
+      run_(new QPushButton(this)),
+      title_(new QLabel(this)),
+      description_(new QLabel(this)),
+      price_(new QLabel(this)),
+      detail_(new QLabel(this)),
+      scene_(new PillBox("scene", this)),
+      plan_(new PillBox("plan", this)) {
     setObjectName("panel");
     setAttribute(Qt::WA_StyledBackground);
     setFixedHeight(48);
     menu_->setObjectName("menu");
     menu_->setAccessibleName("menu");
-    menu_->setStyleSheet("QPushButton { border: 0; border-radius: 8px; padding: 2px; font-size: 16px; } QPushButton::menu-indicator { width: 0; }");
+    menu_->setStyleSheet(
+        "QPushButton { border: 0; border-radius: 8px; padding: 2px; font-size: 16px; } QPushButton::menu-indicator { "
+        "width: 0; }");
     menu_->setFixedSize(32, 32);
     title_->setStyleSheet("font-size: 15px; font-weight: bold;");
     title_->setObjectName("title");
@@ -96,7 +109,8 @@ RunStrip::RunStrip(Workspace& workspace, QWidget* parent)
     prices->addWidget(detail_);
     prices->addStretch(1);
     row->addLayout(prices, 4);
-    connect(run_, &QPushButton::clicked, this, [this] { workspace_.running() ? workspace_.stopRun() : workspace_.startRun(); });
+    connect(run_, &QPushButton::clicked, this,
+            [this] { workspace_.running() ? workspace_.stopRun() : workspace_.startRun(); });
     connect(plan_, &QComboBox::textActivated, this, [this](const QString& text) { workspace_.setPlan(text); });
     connect(scene_, &QComboBox::textActivated, this, [this](const QString& text) { workspace_.setScene(text); });
     connect(&workspace, &Workspace::projectChanged, this, &RunStrip::refresh);
@@ -110,9 +124,12 @@ RunStrip::RunStrip(Workspace& workspace, QWidget* parent)
 void RunStrip::refresh() {
     const Project& project = workspace_.project();
     QString title = QString::fromStdString(project.title);
-    if (title.isEmpty()) title = workspace_.path().isEmpty() ? "new project" : QFileInfo(workspace_.path()).completeBaseName();
+    if (title.isEmpty())
+        title = workspace_.path().isEmpty() ? "new project" : QFileInfo(workspace_.path()).completeBaseName();
     title_->setText(title + (workspace_.history().modified() ? " •" : ""));
-    title_->setToolTip(workspace_.path().isEmpty() ? "not saved yet" : workspace_.path() + (workspace_.history().modified() ? "\nhas unsaved changes" : ""));
+    title_->setToolTip(workspace_.path().isEmpty()
+                           ? "not saved yet"
+                           : workspace_.path() + (workspace_.history().modified() ? "\nhas unsaved changes" : ""));
     description_->setText(QString::fromStdString(project.description));
     description_->setToolTip(description_->text());
     const auto fill = [](QComboBox* box, const auto& items, const std::string& current) {
@@ -141,26 +158,39 @@ void RunStrip::refreshPrice() {
     const auto predicted = workspace_.price();
     if (workspace_.running()) {
         const RunEntry& entry = *workspace_.runs().front();
-        const double reached = toSeconds(entry.run->store().reached()), end = toSeconds(entry.run->end()), waited = std::max(1e-3, entry.watch.seconds());
-        price_->setText(QString("%1 % · %2 of %3").arg(100 * reached / end, 0, 'f', 0).arg(shown(reached, "s", 3), shown(end, "s", 3)));
-        detail_->setText(QString("%1 per second of waiting · %2 left").arg(shown(reached / waited, "s", 2), reached > 0 ? shown((end - reached) * waited / reached, "s", 2) : "…"));
+        const double reached = toSeconds(entry.run->store().reached()), end = toSeconds(entry.run->end()),
+                     waited = std::max(1e-3, entry.watch.seconds());
+        price_->setText(QString("%1 % · %2 of %3")
+                            .arg(100 * reached / end, 0, 'f', 0)
+                            .arg(shown(reached, "s", 3), shown(end, "s", 3)));
+        detail_->setText(QString("%1 per second of waiting · %2 left")
+                             .arg(shown(reached / waited, "s", 2),
+                                  reached > 0 ? shown((end - reached) * waited / reached, "s", 2) : "…"));
         return;
     }
     if (failed) {
-        price_->setText(workspace_.problems().size() == 1 ? "cannot run" : QString("%1 things stand in the way").arg(workspace_.problems().size()));
+        price_->setText(workspace_.problems().size() == 1
+                            ? "cannot run"
+                            : QString("%1 things stand in the way").arg(workspace_.problems().size()));
         detail_->setText("the sheet says why");
         return;
     }
     const auto& last = workspace_.shownRun();
     if (last && !workspace_.shownRunIsOld() && last->run->plan() == workspace_.plan().name) {
         const RunSummary& summary = last->run->summary();
-        price_->setText(QString("took %1").arg(shown(summary.second("total"), "s")) + (summary.end == RunEnd::finished ? "" : ", " + QString::fromStdString(std::string(describe(summary.end)))));
+        price_->setText(
+            QString("took %1").arg(shown(summary.second("total"), "s")) +
+            (summary.end == RunEnd::finished ? "" : ", " + QString::fromStdString(std::string(describe(summary.end)))));
         double worst = 0;
         QString where;
         for (const auto& [name, seconds] : summary.seconds)
             if (name != "total" && seconds > worst) worst = seconds, where = QString::fromStdString(name);
         const double part = summary.second("total") > 0 ? 100 * worst / summary.second("total") : 0;
-        detail_->setText(QString("%1 events, %2 points · %3 % %4").arg(counted(double(summary.counter("events"))), counted(double(summary.counter("stored points")))).arg(part, 0, 'f', 0).arg(where));
+        detail_->setText(
+            QString("%1 events, %2 points · %3 % %4")
+                .arg(counted(double(summary.counter("events"))), counted(double(summary.counter("stored points"))))
+                .arg(part, 0, 'f', 0)
+                .arg(where));
     } else if (predicted) {
         price_->setText(QString("price ~%1").arg(shown(predicted->seconds, "s", 1)));
         detail_->setText(QString("%1 switching instants").arg(counted(double(predicted->edges))));

@@ -9,7 +9,7 @@ namespace hedgerow::app {
 
 namespace {
 constexpr int pollMilliseconds = 33;
-constexpr int keepMilliseconds = 1500;   ///< after the last change
+constexpr int keepMilliseconds = 1500;  ///< after the last change
 constexpr int estimateMilliseconds = 150;
 constexpr std::size_t mostRunsKept = 24;
 }  // namespace
@@ -99,7 +99,8 @@ Status Workspace::open(const QString& path) {
 }
 
 Status Workspace::save(const QString& path) {
-    if (readOnly_ && path == path_) return Error{ErrorCode::file, "this project was written by a newer version: save it under another name"};
+    if (readOnly_ && path == path_)
+        return Error{ErrorCode::file, "this project was written by a newer version: save it under another name"};
     if (auto status = saveHedge(project(), path.toStdString()); !status) return status;
     path_ = path;
     readOnly_ = false;
@@ -232,7 +233,8 @@ void Workspace::setProblems(std::vector<Error> problems) {
 void Workspace::keepWork() {
     if (!recovery_) return;
     if (!history_.modified()) return recovery_->clear();
-    if (auto status = recovery_->keep(project(), path_.toStdString()); !status) emit refused(QString::fromStdString(status.error().message));
+    if (auto status = recovery_->keep(project(), path_.toStdString()); !status)
+        emit refused(QString::fromStdString(status.error().message));
 }
 
 void Workspace::estimate() {

@@ -85,15 +85,18 @@ public:
     /// What stands in the way of a run, or went wrong in it.
     const std::vector<Error>& problems() const { return problems_; }
     /// Predicted wall-clock seconds and switching instants of a run by the present plan; nothing when it cannot run.
-    struct Price { double seconds; std::int64_t edges; };
+    struct Price {
+        double seconds;
+        std::int64_t edges;
+    };
     std::optional<Price> price() const { return price_; }
 
 signals:
     void projectChanged();
     void fileChanged();
     void selectionChanged();
-    void runsChanged();      ///< a run started, ended or was chosen
-    void runProgressed();    ///< new points in the shown run
+    void runsChanged();    ///< a run started, ended or was chosen
+    void runProgressed();  ///< new points in the shown run
     void cursorChanged();
     void problemsChanged();
     void refused(const QString& message);

@@ -10,14 +10,24 @@ namespace hedgerow::app {
 namespace {
 
 const Colours light = {
-    "#F4F2EA", "#FCFBF7", "#EBE8DD", "#1F261E", "#5C5848", "#D3CEBD", "#2C6A3B", "#DCE9D7", "#35478F", "#E0E4F3",
-    "#A6223A", "#F5DEE0", "#8A6100", "#F6EACB", "#FFFFFF",
-    {"#2C4FA3", "#B0302C", "#1E7A55", "#A66E00", "#7A3F8F", "#0E7E8C", "#6E5238", "#BE4B86"}};
+    "#F4F2EA", "#FCFBF7",
+    "#EBE8DD", "#1F261E",
+    "#5C5848", "#D3CEBD",
+    "#2C6A3B", "#DCE9D7",
+    "#35478F", "#E0E4F3",
+    "#A6223A", "#F5DEE0",
+    "#8A6100", "#F6EACB",
+    "#FFFFFF", {"#2C4FA3", "#B0302C", "#1E7A55", "#A66E00", "#7A3F8F", "#0E7E8C", "#6E5238", "#BE4B86"}};
 
 const Colours dark = {
-    "#151A15", "#1A201A", "#222A22", "#E9E7DC", "#ABA996", "#39423A", "#7CC48A", "#25402B", "#A3B1F0", "#2A3257",
-    "#F0808C", "#47222A", "#E5B94E", "#463A18", "#10180F",
-    {"#86A6FF", "#FF8A7A", "#5FCB97", "#E8B44A", "#C997DE", "#54C6D4", "#C9A985", "#F08CBD"}};
+    "#151A15", "#1A201A",
+    "#222A22", "#E9E7DC",
+    "#ABA996", "#39423A",
+    "#7CC48A", "#25402B",
+    "#A3B1F0", "#2A3257",
+    "#F0808C", "#47222A",
+    "#E5B94E", "#463A18",
+    "#10180F", {"#86A6FF", "#FF8A7A", "#5FCB97", "#E8B44A", "#C997DE", "#54C6D4", "#C9A985", "#F08CBD"}};
 
 Theme theme = Theme::light;
 
@@ -61,8 +71,9 @@ QSplitter::handle { background: @rule; }
 QTextBrowser { background: @paper; color: @ink; border: 0; }
 )";
     const std::pair<const char*, QColor> tokens[] = {
-        {"@leafTint", p.leafTint}, {"@onLeaf", p.onLeaf}, {"@chalk", p.chalk}, {"@paper", p.paper}, {"@linen", p.linen}, {"@ink", p.ink}, {"@bark", p.bark},
-        {"@rule", p.rule}, {"@leaf", p.leaf}, {"@sloe", p.sloe}, {"@haw", p.haw}};
+        {"@leafTint", p.leafTint}, {"@onLeaf", p.onLeaf}, {"@chalk", p.chalk}, {"@paper", p.paper},
+        {"@linen", p.linen},       {"@ink", p.ink},       {"@bark", p.bark},   {"@rule", p.rule},
+        {"@leaf", p.leaf},         {"@sloe", p.sloe},     {"@haw", p.haw}};
     for (const auto& [token, colour] : tokens) text.replace(token, colour.name());
     return text;
 }

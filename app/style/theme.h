@@ -12,13 +12,13 @@ class QApplication;
 namespace hedgerow::app {
 
 struct Colours {
-    QColor chalk, paper, linen;   ///< timeline, sheet, panels
-    QColor ink, bark, rule;       ///< text, quieter text, hairlines
-    QColor leaf, leafTint;        ///< the main action, the present rung, the current row
-    QColor sloe, sloeTint;        ///< selection, cursor, entry line
-    QColor haw, hawTint;          ///< errors, stress near its limit
-    QColor gorse, gorseTint;      ///< events, cautions
-    QColor onLeaf;                ///< text on leaf
+    QColor chalk, paper, linen;  ///< timeline, sheet, panels
+    QColor ink, bark, rule;      ///< text, quieter text, hairlines
+    QColor leaf, leafTint;       ///< the main action, the present rung, the current row
+    QColor sloe, sloeTint;       ///< selection, cursor, entry line
+    QColor haw, hawTint;         ///< errors, stress near its limit
+    QColor gorse, gorseTint;     ///< events, cautions
+    QColor onLeaf;               ///< text on leaf
     std::array<QColor, 8> traces;
 };
 

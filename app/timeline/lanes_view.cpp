@@ -36,7 +36,8 @@ private:
 
 }  // namespace
 
-LanesView::LanesView(Workspace& workspace, QWidget* parent) : QWidget(parent), workspace_(workspace), plot_(new QCustomPlot(this)) {
+LanesView::LanesView(Workspace& workspace, QWidget* parent)
+    : QWidget(parent), workspace_(workspace), plot_(new QCustomPlot(this)) {
     setObjectName("lanes");
     setAccessibleName("timeline");
     setFocusPolicy(Qt::StrongFocus);
@@ -52,15 +53,21 @@ LanesView::LanesView(Workspace& workspace, QWidget* parent) : QWidget(parent), w
         if (fitted_) fit();
         refresh();
     });
-    connect(&workspace, &Workspace::fileChanged, this, [this] { fitted_ = true; fit(); });
+    connect(&workspace, &Workspace::fileChanged, this, [this] {
+        fitted_ = true;
+        fit();
+    });
     connect(&workspace, &Workspace::runProgressed, this, &LanesView::refresh);
-    connect(&workspace, &Workspace::cursorChanged, this, [this] { if (!workspace_.cursor()) pinned_ = false; });
+    connect(&workspace, &Workspace::cursorChanged, this, [this] {
+        if (!workspace_.cursor()) pinned_ = false;
+    });
     rebuild();
 }
 
 std::string LanesView::unitOf(const std::string& quantity) const {
     if (workspace_.shownRun())
-        if (const QuantityInfo* info = workspace_.shownRun()->run->elaboration().network.findQuantity(quantity)) return info->unit;
+        if (const QuantityInfo* info = workspace_.shownRun()->run->elaboration().network.findQuantity(quantity))
+            return info->unit;
     const std::string letter = quantity.substr(quantity.rfind('.') + 1);
     return letter == "v" ? "V" : letter == "i" ? "A" : letter == "p" ? "W" : "";
 }
@@ -111,7 +118,8 @@ void LanesView::rebuild() {
         y->grid()->setZeroLinePen(QPen(p.rule, 1, Qt::DotLine));
         std::size_t colour = 0;
         for (const std::string& quantity : view.quantities) {
-            auto* graph = new TracePlottable(x, y, [this, quantity]() -> const Trace* { return workspace_.trace(quantity); });
+            auto* graph =
+                new TracePlottable(x, y, [this, quantity]() -> const Trace* { return workspace_.trace(quantity); });
             QPen pen(p.traces[colour++ % p.traces.size()], 1.4);
             pen.setJoinStyle(Qt::RoundJoin);
             graph->setPen(pen);
@@ -159,7 +167,10 @@ void LanesView::scaleLane(LaneView& lane) {
     for (const std::string& quantity : lane.quantities) {
         const Trace* trace = workspace_.trace(quantity);
         if (!trace) continue;
-        if (trace->logic()) { low = std::min(low, 0.0), high = std::max(high, 1.0); continue; }
+        if (trace->logic()) {
+            low = std::min(low, 0.0), high = std::max(high, 1.0);
+            continue;
+        }
         if (const auto m = trace->measure(toTicks(std::max(0.0, from_)), toTicks(std::min(to_, longestRunSeconds)))) {
             low = std::min(low, m->min);
             high = std::max(high, m->max);
@@ -173,7 +184,8 @@ void LanesView::scaleLane(LaneView& lane) {
     lane.area->axis(QCPAxis::atLeft)->setRange(low - pad, high + pad);
     static_cast<EngineeringTicker*>(lane.area->axis(QCPAxis::atLeft)->ticker().data())->setLargest(size + pad);
     lane.area->axis(QCPAxis::atBottom)->setRange(from_, to_);
-    static_cast<QCPAxisTickerFixed*>(lane.area->axis(QCPAxis::atBottom)->ticker().data())->setTickStep(roundStep(to_ - from_, rulerTicks));
+    static_cast<QCPAxisTickerFixed*>(lane.area->axis(QCPAxis::atBottom)->ticker().data())
+        ->setTickStep(roundStep(to_ - from_, rulerTicks));
 }
 
 void LanesView::refresh() {
@@ -183,7 +195,8 @@ void LanesView::refresh() {
 }
 
 void LanesView::resizeEvent(QResizeEvent*) {
-    plot_->setGeometry(TimelineColumns::names, 0, width() - TimelineColumns::names - TimelineColumns::measures, height());
+    plot_->setGeometry(TimelineColumns::names, 0, width() - TimelineColumns::names - TimelineColumns::measures,
+                       height());
     emit windowChanged();
 }
 
@@ -199,7 +212,8 @@ double LanesView::pixelOf(double time) const {
 
 int LanesView::laneAt(int y) const {
     for (std::size_t i = 0; i < lanes_.size(); ++i)
-        if (y >= lanes_[i].area->outerRect().top() && y <= lanes_[i].area->outerRect().bottom()) return static_cast<int>(i);
+        if (y >= lanes_[i].area->outerRect().top() && y <= lanes_[i].area->outerRect().bottom())
+            return static_cast<int>(i);
     return -1;
 }
 
@@ -233,26 +247,33 @@ void LanesView::paintLane(QPainter& painter, const LaneView& lane) const {
         if (y + rowHeight > area.bottom()) break;
         Trace* trace = workspace_.trace(quantity);
         const bool single = lane.quantities.size() == 1;
-        drawNotation(painter, QRectF(16, y - 3, TimelineColumns::names + 10 - 16, rowHeight), notationOf(quantity), single ? p.ink : colour);
+        drawNotation(painter, QRectF(16, y - 3, TimelineColumns::names + 10 - 16, rowHeight), notationOf(quantity),
+                     single ? p.ink : colour);
         if (row + 1 == lane.quantities.size() && !lane.unit.empty() && y + 2 * rowHeight < area.bottom()) {
             painter.setFont(textFont(TextSize::small));
             painter.setPen(p.bark);
-            painter.drawText(QRect(16, y + rowHeight - 2, 50, 14), Qt::AlignLeft | Qt::AlignVCenter, QString::fromStdString(lane.unit));
+            painter.drawText(QRect(16, y + rowHeight - 2, 50, 14), Qt::AlignLeft | Qt::AlignVCenter,
+                             QString::fromStdString(lane.unit));
         }
         ++row;
-        const auto measures = trace ? trace->measure(toTicks(std::max(0.0, from_)), toTicks(std::clamp(to_, 0.0, longestRunSeconds))) : std::nullopt;
+        const auto measures =
+            trace ? trace->measure(toTicks(std::max(0.0, from_)), toTicks(std::clamp(to_, 0.0, longestRunSeconds)))
+                  : std::nullopt;
         if (!trace && workspace_.shownRun()) {
             painter.setFont(textFont(TextSize::small));
             painter.setPen(p.bark);
-            painter.drawText(QRect(width() - TimelineColumns::measures, y, TimelineColumns::measures - 8, rowHeight), Qt::AlignRight | Qt::AlignVCenter, "not in this run");
+            painter.drawText(QRect(width() - TimelineColumns::measures, y, TimelineColumns::measures - 8, rowHeight),
+                             Qt::AlignRight | Qt::AlignVCenter, "not in this run");
         }
         if (!measures) continue;
         const double values[] = {measures->min, measures->mean, measures->max, measures->peakToPeak(), measures->rms};
         painter.setFont(textFont());
         painter.setPen(single ? p.traces[0] : colour);
         for (int column = 0; column < 5; ++column) {
-            const QRect cell(width() - TimelineColumns::measures + column * TimelineColumns::measure, y, TimelineColumns::measure - 4, rowHeight);
-            painter.drawText(cell, Qt::AlignRight | Qt::AlignVCenter, QString::fromStdString(formatPrefixed(values[column], 3)));
+            const QRect cell(width() - TimelineColumns::measures + column * TimelineColumns::measure, y,
+                             TimelineColumns::measure - 4, rowHeight);
+            painter.drawText(cell, Qt::AlignRight | Qt::AlignVCenter,
+                             QString::fromStdString(formatPrefixed(values[column], 3)));
         }
     }
 }
@@ -277,7 +298,8 @@ void LanesView::mousePressEvent(QMouseEvent* event) {
 void LanesView::mouseMoveEvent(QMouseEvent* event) {
     if (maybeClick_ && (event->position() - pressed_).manhattanLength() > 4) maybeClick_ = false, panning_ = true;
     if (panning_) {
-        const double pixels = std::max(1, width() - TimelineColumns::names - TimelineColumns::axis - TimelineColumns::measures);
+        const double pixels =
+            std::max(1, width() - TimelineColumns::names - TimelineColumns::axis - TimelineColumns::measures);
         const double by = (pressed_.x() - event->position().x()) / pixels * (pressedTo_ - pressedFrom_);
         setCursor(Qt::ClosedHandCursor);
         setWindow(pressedFrom_ + by, pressedTo_ + by);
@@ -294,7 +316,9 @@ void LanesView::mouseReleaseEvent(QMouseEvent* event) {
     if (!maybeClick_) return;
     maybeClick_ = false;
     const double x = event->position().x();
-    if (x < TimelineColumns::names + TimelineColumns::axis || x > width() - TimelineColumns::measures || !workspace_.shownRun()) return;
+    if (x < TimelineColumns::names + TimelineColumns::axis || x > width() - TimelineColumns::measures ||
+        !workspace_.shownRun())
+        return;
     workspace_.setCursor(toTicks(std::clamp(timeAt(x), 0.0, runEnd())));
     pinned_ = true;
 }
@@ -309,17 +333,23 @@ void LanesView::keyPressEvent(QKeyEvent* event) {
         workspace_.setCursor(toTicks(std::clamp(now + by, 0.0, runEnd())));
     };
     switch (event->key()) {
-        case Qt::Key_Left: return shift ? moveCursor(-step / 20) : setWindow(from_ - step, to_ - step);
-        case Qt::Key_Right: return shift ? moveCursor(step / 20) : setWindow(from_ + step, to_ + step);
+        case Qt::Key_Left:
+            return shift ? moveCursor(-step / 20) : setWindow(from_ - step, to_ - step);
+        case Qt::Key_Right:
+            return shift ? moveCursor(step / 20) : setWindow(from_ + step, to_ + step);
         case Qt::Key_Up:
-        case Qt::Key_Plus: return zoom(1.25, middle);
+        case Qt::Key_Plus:
+            return zoom(1.25, middle);
         case Qt::Key_Down:
-        case Qt::Key_Minus: return zoom(0.8, middle);
-        case Qt::Key_Home: return fit();
+        case Qt::Key_Minus:
+            return zoom(0.8, middle);
+        case Qt::Key_Home:
+            return fit();
         case Qt::Key_Escape:
             pinned_ = false;
             return workspace_.setCursor({});
-        default: QWidget::keyPressEvent(event);
+        default:
+            QWidget::keyPressEvent(event);
     }
 }
 
@@ -328,10 +358,12 @@ void LanesView::contextMenuEvent(QContextMenuEvent* event) {
     QMenu menu(this);
     if (index >= 0)
         for (const std::string& quantity : lanes_[static_cast<std::size_t>(index)].quantities)
-            menu.addAction("Remove " + QString::fromStdString(quantity), this, [this, index, quantity] { removeQuantity(index, quantity); });
+            menu.addAction("Remove " + QString::fromStdString(quantity), this,
+                           [this, index, quantity] { removeQuantity(index, quantity); });
     menu.addSeparator();
     menu.addAction("Show the whole run\tHome", this, &LanesView::fit);
-    if (workspace_.cursor()) menu.addAction("Let the cursor go\tEsc", this, [this] { pinned_ = false, workspace_.setCursor({}); });
+    if (workspace_.cursor())
+        menu.addAction("Let the cursor go\tEsc", this, [this] { pinned_ = false, workspace_.setCursor({}); });
     menu.exec(event->globalPos());
 }
 
@@ -340,12 +372,16 @@ void LanesView::contextMenuEvent(QContextMenuEvent* event) {
 void LanesView::show(const std::string& quantity, int index) {
     std::vector<Lane> lanes = workspace_.project().lanes;
     const std::string unit = unitOf(quantity);
-    const auto fits = [&](std::size_t i) { return lanes[i].quantities.empty() || unitOf(lanes[i].quantities.front()) == unit; };
-    int target = index >= 0 && index < static_cast<int>(lanes.size()) && fits(static_cast<std::size_t>(index)) ? index : -1;
+    const auto fits = [&](std::size_t i) {
+        return lanes[i].quantities.empty() || unitOf(lanes[i].quantities.front()) == unit;
+    };
+    int target =
+        index >= 0 && index < static_cast<int>(lanes.size()) && fits(static_cast<std::size_t>(index)) ? index : -1;
     for (std::size_t i = 0; target < 0 && index < 0 && i < lanes.size(); ++i)
         if (fits(i)) target = static_cast<int>(i);
     if (target < 0) {
-        const auto place = index < 0 ? lanes.end() : lanes.begin() + std::min<long>(index + 1, static_cast<long>(lanes.size()));
+        const auto place =
+            index < 0 ? lanes.end() : lanes.begin() + std::min<long>(index + 1, static_cast<long>(lanes.size()));
         lanes.insert(place, Lane{{quantity}, 96, ""});
     } else {
         auto& names = lanes[static_cast<std::size_t>(target)].quantities;
@@ -374,7 +410,8 @@ void LanesView::dragMoveEvent(QDragMoveEvent* event) {
 void LanesView::dropEvent(QDropEvent* event) {
     if (!event->mimeData()->hasFormat(quantityMime)) return;
     const int lane = laneAt(static_cast<int>(event->position().y()));
-    show(QString::fromUtf8(event->mimeData()->data(quantityMime)).toStdString(), lane < 0 ? static_cast<int>(lanes_.size()) : lane);
+    show(QString::fromUtf8(event->mimeData()->data(quantityMime)).toStdString(),
+         lane < 0 ? static_cast<int>(lanes_.size()) : lane);
     event->acceptProposedAction();
 }
 

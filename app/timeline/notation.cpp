@@ -14,7 +14,8 @@ Notation notationOf(const std::string& quantity) {
     return {name.mid(dot + 1), name.left(dot)};
 }
 
-double drawNotation(QPainter& painter, const QRectF& box, const Notation& notation, const QColor& colour, int pixelSize) {
+double drawNotation(QPainter& painter, const QRectF& box, const Notation& notation, const QColor& colour,
+                    int pixelSize) {
     QFont letter = textFont(TextSize::normal, true, true);
     letter.setPixelSize(pixelSize);
     QFont subscript = textFont(TextSize::normal, true);

@@ -14,6 +14,7 @@ struct Notation {
 };
 Notation notationOf(const std::string& quantity);
 /// Draws it with its left edge at the left of the box, centred in height. Returns the width used.
-double drawNotation(QPainter& painter, const QRectF& box, const Notation& notation, const QColor& colour, int pixelSize = 15);
+double drawNotation(QPainter& painter, const QRectF& box, const Notation& notation, const QColor& colour,
+                    int pixelSize = 15);
 
 }  // namespace hedgerow::app

@@ -66,7 +66,8 @@ private:
     TimelineView& view_;
 };
 
-TimelineView::TimelineView(Workspace& workspace, QWidget* parent) : QWidget(parent), workspace_(workspace), scroll_(new QScrollArea(this)) {
+TimelineView::TimelineView(Workspace& workspace, QWidget* parent)
+    : QWidget(parent), workspace_(workspace), scroll_(new QScrollArea(this)) {
     setMinimumHeight(headerHeight + 100);
     lanes_ = new LanesView(workspace, scroll_);
     scroll_->setWidget(lanes_);
@@ -106,18 +107,22 @@ void TimelineView::paintRuler(QPainter& painter) const {
     const QString prefixed = QString::fromStdString(formatParts(unit, "s").unit);
     painter.setFont(textFont(TextSize::small));
     painter.setPen(p.bark);
-    painter.drawText(QRect(16, 0, 120, rulerHeight), Qt::AlignLeft | Qt::AlignVCenter, QString::fromStdString(formatQuantity(to - from, "s", 3)) + " shown");
+    painter.drawText(QRect(16, 0, 120, rulerHeight), Qt::AlignLeft | Qt::AlignVCenter,
+                     QString::fromStdString(formatQuantity(to - from, "s", 3)) + " shown");
     const int right = width() - TimelineColumns::measures;
     for (double tick = std::ceil(from / step - 1e-9) * step; tick <= to + 1e-9 * step; tick += step) {
         const double x = lanes_->pixelOf(tick);
         if (x > right - 20) break;
         if (x < TimelineColumns::names + TimelineColumns::axis - 1) continue;
-        painter.drawText(QRectF(x - 50, 0, 100, rulerHeight), Qt::AlignCenter, QString::number(std::abs(tick) < step * 1e-6 ? 0.0 : tick / unit, 'f', decimals));
+        painter.drawText(QRectF(x - 50, 0, 100, rulerHeight), Qt::AlignCenter,
+                         QString::number(std::abs(tick) < step * 1e-6 ? 0.0 : tick / unit, 'f', decimals));
     }
     painter.drawText(QRect(right - 20, 0, 30, rulerHeight), Qt::AlignLeft | Qt::AlignVCenter, prefixed);
     static const char* const columns[] = {"min", "mean", "max", "pp", "rms"};
     for (int i = 0; i < 5; ++i)
-        painter.drawText(QRect(width() - TimelineColumns::measures + i * TimelineColumns::measure, 0, TimelineColumns::measure - 4, rulerHeight), Qt::AlignRight | Qt::AlignVCenter, columns[i]);
+        painter.drawText(QRect(width() - TimelineColumns::measures + i * TimelineColumns::measure, 0,
+                               TimelineColumns::measure - 4, rulerHeight),
+                         Qt::AlignRight | Qt::AlignVCenter, columns[i]);
 }
 
 /// The span of the plan; a run that is on its way fills it.
@@ -130,7 +135,8 @@ void TimelineView::paintSpan(QPainter& painter) const {
     const auto& shown = workspace_.shownRun();
     const double end = shown ? toSeconds(shown->run->end()) : planned ? *planned : 0.0;
     const double left = TimelineColumns::names + TimelineColumns::axis, right = width() - TimelineColumns::measures;
-    const QRectF box(QPointF(std::max(left, lanes_->pixelOf(0)), rulerHeight + 1), QPointF(std::min(right, lanes_->pixelOf(end)), rulerHeight + spanHeight - 5));
+    const QRectF box(QPointF(std::max(left, lanes_->pixelOf(0)), rulerHeight + 1),
+                     QPointF(std::min(right, lanes_->pixelOf(end)), rulerHeight + spanHeight - 5));
     if (box.width() < 2) return;
     painter.setPen(QPen(p.leaf, 1));
     painter.setBrush(p.paper);
@@ -143,8 +149,11 @@ void TimelineView::paintSpan(QPainter& painter) const {
     }
     painter.setPen(p.ink);
     const std::string name = shown ? shown->run->plan() : workspace_.plan().name;
-    painter.drawText(box.adjusted(10, 0, -10, 0), Qt::AlignLeft | Qt::AlignVCenter,
-                     painter.fontMetrics().elidedText(QString::fromStdString(name + ": " + workspace_.plan().engine + ", trace tolerance " + workspace_.plan().tolerance), Qt::ElideRight, static_cast<int>(box.width()) - 20));
+    painter.drawText(
+        box.adjusted(10, 0, -10, 0), Qt::AlignLeft | Qt::AlignVCenter,
+        painter.fontMetrics().elidedText(QString::fromStdString(name + ": " + workspace_.plan().engine +
+                                                                ", trace tolerance " + workspace_.plan().tolerance),
+                                         Qt::ElideRight, static_cast<int>(box.width()) - 20));
 }
 
 }  // namespace hedgerow::app

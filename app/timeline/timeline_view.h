@@ -18,9 +18,9 @@ class TracePlottable;
 
 /// Where the columns of the timeline stand, in pixels.
 struct TimelineColumns {
-    static constexpr int names = 76;      ///< names of quantities
-    static constexpr int axis = 56;       ///< numbers of the value axis
-    static constexpr int measure = 51;    ///< each of the five columns on the right
+    static constexpr int names = 76;    ///< names of quantities
+    static constexpr int axis = 56;     ///< numbers of the value axis
+    static constexpr int measure = 51;  ///< each of the five columns on the right
     static constexpr int measures = 5 * measure + 8;
 };
 

@@ -25,7 +25,9 @@ QCPRange TracePlottable::getKeyRange(bool& found, QCP::SignDomain) const {
 QCPRange TracePlottable::getValueRange(bool& found, QCP::SignDomain, const QCPRange& key) const {
     const Trace* trace = trace_();
     const bool all = key.lower >= key.upper;
-    const auto measures = trace ? trace->measure(all ? 0 : clampedTicks(key.lower), all ? toTicks(longestRunSeconds) : clampedTicks(key.upper)) : std::nullopt;
+    const auto measures = trace ? trace->measure(all ? 0 : clampedTicks(key.lower),
+                                                 all ? toTicks(longestRunSeconds) : clampedTicks(key.upper))
+                                : std::nullopt;
     found = measures.has_value();
     return found ? QCPRange(measures->min, measures->max) : QCPRange();
 }
@@ -34,7 +36,8 @@ void TracePlottable::draw(QCPPainter* painter) {
     const Trace* trace = trace_();
     if (!trace || trace->size() < 2) return;
     const QCPRange visible = mKeyAxis->range();
-    std::size_t first = trace->firstAtOrAfter(clampedTicks(visible.lower)), last = trace->firstAtOrAfter(clampedTicks(visible.upper) + 1);
+    std::size_t first = trace->firstAtOrAfter(clampedTicks(visible.lower)),
+                last = trace->firstAtOrAfter(clampedTicks(visible.upper) + 1);
     first = first > 0 ? first - 1 : 0;
     last = std::min(trace->size(), last + 1);
     if (last < first + 2) return;
@@ -61,8 +64,9 @@ QPolygonF TracePlottable::envelope(const Trace& trace) const {
         const std::size_t last = trace.firstAtOrAfter(clampedTicks(mKeyAxis->pixelToCoord(x + 1)));
         if (last > first) {
             const auto [low, high] = trace.range(first, last);
-            line << QPointF(x, mValueAxis->coordToPixel(trace.value(first))) << QPointF(x + 0.5, mValueAxis->coordToPixel(low))
-                 << QPointF(x + 0.5, mValueAxis->coordToPixel(high)) << QPointF(x + 1, mValueAxis->coordToPixel(trace.value(last - 1)));
+            line << QPointF(x, mValueAxis->coordToPixel(trace.value(first)))
+                 << QPointF(x + 0.5, mValueAxis->coordToPixel(low)) << QPointF(x + 0.5, mValueAxis->coordToPixel(high))
+                 << QPointF(x + 1, mValueAxis->coordToPixel(trace.value(last - 1)));
         }
         first = last;
     }

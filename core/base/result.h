@@ -28,9 +28,9 @@ struct Error {
     std::string part = {};
     std::string net = {};
     std::string field = {};
-    int line = 0;      ///< 1-based position in a file, 0 when not about a file
-    int column = 0;    ///< 1-based, in characters
-    int position = -1; ///< 0-based offset of the offending character in a typed value, -1 when none
+    int line = 0;       ///< 1-based position in a file, 0 when not about a file
+    int column = 0;     ///< 1-based, in characters
+    int position = -1;  ///< 0-based offset of the offending character in a typed value, -1 when none
 
     /// The message with its position in front where there is one.
     std::string text() const {
@@ -47,13 +47,22 @@ public:
     Result(Error error) : content_(std::move(error)) {}
 
     explicit operator bool() const { return content_.index() == 0; }
-    T& value() { assert(*this); return std::get<0>(content_); }
-    const T& value() const { assert(*this); return std::get<0>(content_); }
+    T& value() {
+        assert(*this);
+        return std::get<0>(content_);
+    }
+    const T& value() const {
+        assert(*this);
+        return std::get<0>(content_);
+    }
     T& operator*() { return value(); }
     const T& operator*() const { return value(); }
     T* operator->() { return &value(); }
     const T* operator->() const { return &value(); }
-    const Error& error() const { assert(!*this); return std::get<1>(content_); }
+    const Error& error() const {
+        assert(!*this);
+        return std::get<1>(content_);
+    }
 
 private:
     std::variant<T, Error> content_;
@@ -66,7 +75,10 @@ public:
     Result() = default;
     Result(Error error) : error_(std::move(error)) {}
     explicit operator bool() const { return !error_; }
-    const Error& error() const { assert(error_); return *error_; }
+    const Error& error() const {
+        assert(error_);
+        return *error_;
+    }
 
 private:
     std::optional<Error> error_;

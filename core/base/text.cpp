@@ -52,9 +52,8 @@ std::string listed(const std::vector<std::string>& names) {
 
 bool isIdentifier(std::string_view text) {
     if (text.empty() || std::isdigit(static_cast<unsigned char>(text.front()))) return false;
-    return std::all_of(text.begin(), text.end(), [](char c) {
-        return std::isalnum(static_cast<unsigned char>(c)) || c == '_';
-    });
+    return std::all_of(text.begin(), text.end(),
+                       [](char c) { return std::isalnum(static_cast<unsigned char>(c)) || c == '_'; });
 }
 
 int characterCount(std::string_view text, std::size_t offset) {

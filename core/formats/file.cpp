@@ -1,10 +1,10 @@
 #include "formats/file.h"
 
-#include <cerrno>
-#include <cstring>
 #include <fcntl.h>
 #include <sys/stat.h>
 #include <unistd.h>
+#include <cerrno>
+#include <cstring>
 
 #include <fmt/format.h>
 
@@ -20,7 +20,9 @@ Error fileError(const std::filesystem::path& path, std::string_view doing) {
 class Descriptor {
 public:
     explicit Descriptor(int fd) : fd_(fd) {}
-    ~Descriptor() { if (fd_ >= 0) ::close(fd_); }
+    ~Descriptor() {
+        if (fd_ >= 0) ::close(fd_);
+    }
     Descriptor(const Descriptor&) = delete;
     Descriptor& operator=(const Descriptor&) = delete;
     int get() const { return fd_; }
@@ -56,10 +58,12 @@ Result<std::string> readFile(const std::filesystem::path& path, std::size_t most
     }
 }
 
-Status replaceAtomically(const std::filesystem::path& path, const std::function<Status(const std::filesystem::path&)>& write) {
+Status replaceAtomically(const std::filesystem::path& path,
+                         const std::function<Status(const std::filesystem::path&)>& write) {
     std::error_code ignored;
     // A link stays a link: what it points to is replaced.
-    const std::filesystem::path target = std::filesystem::is_symlink(path, ignored) ? std::filesystem::weakly_canonical(path, ignored) : path;
+    const std::filesystem::path target =
+        std::filesystem::is_symlink(path, ignored) ? std::filesystem::weakly_canonical(path, ignored) : path;
     const std::filesystem::path temporary = target.string() + fmt::format(".{}.part", ::getpid());
     if (auto status = write(temporary); !status) {
         std::filesystem::remove(temporary, ignored);

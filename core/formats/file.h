@@ -16,6 +16,7 @@ Result<std::string> readFile(const std::filesystem::path& path, std::size_t most
 Status writeFileAtomically(const std::filesystem::path& path, std::string_view content);
 
 /// As writeFileAtomically, for writers that need a path: `write` fills the temporary file it is given.
-Status replaceAtomically(const std::filesystem::path& path, const std::function<Status(const std::filesystem::path&)>& write);
+Status replaceAtomically(const std::filesystem::path& path,
+                         const std::function<Status(const std::filesystem::path&)>& write);
 
 }  // namespace hedgerow

@@ -13,7 +13,7 @@ namespace hedgerow {
 
 /// Traces of one run with what made them. All traces share their instants.
 struct TraceTable {
-    std::vector<Trace*> traces;  ///< up to date, not owned
+    std::vector<Trace*> traces;                                   ///< up to date, not owned
     std::vector<std::pair<std::string, std::string>> provenance;  ///< title, plan, engine, version, ...
 };
 

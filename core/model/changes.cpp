@@ -24,7 +24,8 @@ void comparePart(const Part& a, const Part& b, const PartKind* kind, std::vector
     for (const std::string& key : keys) {
         const std::string before = shown(a.values, key, kind), after = shown(b.values, key, kind);
         const ParameterKind* parameter = kind ? kind->findParameter(key) : nullptr;
-        if (before != after) lines.push_back(fmt::format("{} {} {} → {}", b.name, parameter ? parameter->label : key, before, after));
+        if (before != after)
+            lines.push_back(fmt::format("{} {} {} → {}", b.name, parameter ? parameter->label : key, before, after));
     }
 }
 
@@ -34,21 +35,27 @@ std::vector<std::string> changesBetween(const Project& before, const Project& af
     std::vector<std::string> lines;
     for (const Part& part : after.sheet().parts) {
         const Part* old = before.findPart(part.name);
-        if (!old) lines.push_back("added " + part.name);
-        else comparePart(*old, part, catalogue.find(part.kind), lines);
+        if (!old)
+            lines.push_back("added " + part.name);
+        else
+            comparePart(*old, part, catalogue.find(part.kind), lines);
     }
     for (const Part& part : before.sheet().parts)
         if (!after.findPart(part.name)) lines.push_back("removed " + part.name);
     for (const Parameter& parameter : after.parameters) {
-        const auto old = std::find_if(before.parameters.begin(), before.parameters.end(), [&](const Parameter& p) { return p.name == parameter.name; });
-        if (old == before.parameters.end()) lines.push_back(fmt::format("added {} = {}", parameter.name, parameter.value));
-        else if (old->value != parameter.value) lines.push_back(fmt::format("{} {} → {}", parameter.name, old->value, parameter.value));
+        const auto old = std::find_if(before.parameters.begin(), before.parameters.end(),
+                                      [&](const Parameter& p) { return p.name == parameter.name; });
+        if (old == before.parameters.end())
+            lines.push_back(fmt::format("added {} = {}", parameter.name, parameter.value));
+        else if (old->value != parameter.value)
+            lines.push_back(fmt::format("{} {} → {}", parameter.name, old->value, parameter.value));
     }
     for (const Plan& plan : after.plans) {
         const Plan* old = before.findPlan(plan.name);
         if (!old) continue;
         if (old->end != plan.end) lines.push_back(fmt::format("plan {}: end {} → {}", plan.name, old->end, plan.end));
-        if (old->tolerance != plan.tolerance) lines.push_back(fmt::format("plan {}: trace tolerance {} → {}", plan.name, old->tolerance, plan.tolerance));
+        if (old->tolerance != plan.tolerance)
+            lines.push_back(fmt::format("plan {}: trace tolerance {} → {}", plan.name, old->tolerance, plan.tolerance));
     }
     const auto wires = [](const Sheet& sheet) {
         std::vector<std::vector<Point>> all;

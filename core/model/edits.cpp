@@ -27,7 +27,9 @@ void splice(Sheet& sheet, Project& project, Point a, Point b) {
         for (std::size_t i = 0; i + 1 < wire.points.size(); ++i) {
             const Wire run{0, {wire.points[i], wire.points[i + 1]}, ""};
             if (a == b || !liesOn(run, a) || !liesOn(run, b)) continue;
-            const auto distance = [&](Point p) { return std::abs(p.x - run.points[0].x) + std::abs(p.y - run.points[0].y); };
+            const auto distance = [&](Point p) {
+                return std::abs(p.x - run.points[0].x) + std::abs(p.y - run.points[0].y);
+            };
             if (distance(b) < distance(a)) std::swap(a, b);
             std::vector<Point> head(wire.points.begin(), wire.points.begin() + static_cast<long>(i) + 1);
             std::vector<Point> tail(wire.points.begin() + static_cast<long>(i) + 1, wire.points.end());
@@ -50,17 +52,21 @@ public:
     Mover(Project& project, const std::set<int>& ids, const Catalogue& catalogue)
         : project_(project), sheet_(project.sheet()), catalogue_(catalogue) {
         for (const Part& part : sheet_.parts) {
-            if (ids.contains(part.id)) before_[part.id] = pinPoints(part, catalogue);
-            else for (const Point point : pinPoints(part, catalogue)) staying_.insert(point);
+            if (ids.contains(part.id))
+                before_[part.id] = pinPoints(part, catalogue);
+            else
+                for (const Point point : pinPoints(part, catalogue)) staying_.insert(point);
         }
         for (const Wire& wire : sheet_.wires)
-            if (ids.contains(wire.id) && std::none_of(staying_.begin(), staying_.end(), [&](Point p) { return liesOn(wire, p); }))
+            if (ids.contains(wire.id) &&
+                std::none_of(staying_.begin(), staying_.end(), [&](Point p) { return liesOn(wire, p); }))
                 whole_.insert(wire.id);
     }
 
     bool movesWhole(const Wire& wire) const { return whole_.contains(wire.id); }
 
-    /// Call after the parts themselves were changed. `by` is how far whole wires are to go; labels on what moves follow.
+    /// Call after the parts themselves were changed. `by` is how far whole wires are to go; labels on what moves
+    /// follow.
     void follow(Point by) {
         for (const Part& part : sheet_.parts) {
             if (!before_.contains(part.id)) continue;
@@ -83,7 +89,8 @@ public:
         std::erase_if(sheet_.wires, [](const Wire& w) { return w.points.size() < 2; });
         dropCovered();
         for (Label& label : sheet_.labels)
-            if (const auto to = moved_.find(label.at); to != moved_.end() && !kept_.contains(label.at)) label.at = to->second;
+            if (const auto to = moved_.find(label.at); to != moved_.end() && !kept_.contains(label.at))
+                label.at = to->second;
     }
 
 private:
@@ -122,15 +129,17 @@ private:
     /// True where a pin or the middle of a wire stays behind at `point`.
     bool anchored(Point point) const {
         return staying_.contains(point) || std::any_of(sheet_.wires.begin(), sheet_.wires.end(), [&](const Wire& wire) {
-            return !movesWhole(wire) && wire.points.front() != point && wire.points.back() != point && liesOn(wire, point);
-        });
+                   return !movesWhole(wire) && wire.points.front() != point && wire.points.back() != point &&
+                          liesOn(wire, point);
+               });
     }
 
     /// Bends a wire after its ends. Where something touches the middle that the bend would leave behind, the wire stays
     /// and new ones reach from its ends to where those are now.
     void bendEnds(Wire& wire, const std::set<Point>& touching, std::vector<Wire>& added) {
         const Wire old = wire;
-        const Point oldFront = old.points.front(), oldBack = old.points.back(), front = target(oldFront), back = target(oldBack);
+        const Point oldFront = old.points.front(), oldBack = old.points.back(), front = target(oldFront),
+                    back = target(oldBack);
         if (front == oldFront && back == oldBack) return;
         if (front - oldFront == back - oldBack) {
             for (Point& point : wire.points) point = point + (front - oldFront);
@@ -168,7 +177,6 @@ Point middleOf(const Sheet& sheet, const std::set<int>& ids) {
     return count == 0 ? Point{} : snapped(double(sum.x) / count, double(sum.y) / count);
 }
 
-
 template <class Change>
 Edit turned(std::string verb, std::set<int> ids, const Catalogue& catalogue, Change change) {
     return {std::move(verb), [ids = std::move(ids), &catalogue, change](Project& project) -> Status {
@@ -192,7 +200,8 @@ std::string freeName(const Project& project, const PartKind& kind) {
 
 Edit place(Part part, const Catalogue& catalogue) {
     const PartKind* kind = catalogue.find(part.kind);
-    return {"place " + (kind ? lowerCase(kind->title) : part.kind), [part, kind, &catalogue](Project& project) -> Status {
+    return {"place " + (kind ? lowerCase(kind->title) : part.kind),
+            [part, kind, &catalogue](Project& project) -> Status {
                 if (!kind) return Error{ErrorCode::name, fmt::format("no part is called '{}'", part.kind)};
                 Part placed = part;
                 placed.id = project.newId();
@@ -250,25 +259,32 @@ Edit addWire(std::vector<Point> points) {
 }
 
 Edit setLabel(Point at, std::string net) {
-    return {"name net " + net, [at, net](Project& project) -> Status {
-                if (!isIdentifier(net))
-                    return Error{ErrorCode::name, fmt::format("'{}' cannot name a net: use letters, digits and _", net), {}, net};
-                for (Label& label : project.sheet().labels)
-                    if (label.at == at) { label.net = net; return {}; }
-                project.sheet().labels.push_back({project.newId(), at, net, ""});
-                return {};
-            }};
+    return {
+        "name net " + net, [at, net](Project& project) -> Status {
+            if (!isIdentifier(net))
+                return Error{
+                    ErrorCode::name, fmt::format("'{}' cannot name a net: use letters, digits and _", net), {}, net};
+            for (Label& label : project.sheet().labels)
+                if (label.at == at) {
+                    label.net = net;
+                    return {};
+                }
+            project.sheet().labels.push_back({project.newId(), at, net, ""});
+            return {};
+        }};
 }
 
 Edit renameLabel(int id, std::string net) {
-    return {"name net " + net, [id, net](Project& project) -> Status {
-                Label* label = project.findLabel(id);
-                if (!label) return {};
-                if (!isIdentifier(net))
-                    return Error{ErrorCode::name, fmt::format("'{}' cannot name a net: use letters, digits and _", net), {}, net};
-                label->net = net;
-                return {};
-            }};
+    return {
+        "name net " + net, [id, net](Project& project) -> Status {
+            Label* label = project.findLabel(id);
+            if (!label) return {};
+            if (!isIdentifier(net))
+                return Error{
+                    ErrorCode::name, fmt::format("'{}' cannot name a net: use letters, digits and _", net), {}, net};
+            label->net = net;
+            return {};
+        }};
 }
 
 Edit renamePart(int id, std::string name) {
@@ -276,7 +292,8 @@ Edit renamePart(int id, std::string name) {
                 Part* part = project.findPart(id);
                 if (!part || part->name == name) return {};
                 if (!isIdentifier(name))
-                    return Error{ErrorCode::name, fmt::format("'{}' cannot name a part: use letters, digits and _", name), part->name};
+                    return Error{ErrorCode::name,
+                                 fmt::format("'{}' cannot name a part: use letters, digits and _", name), part->name};
                 if (project.findPart(name))
                     return Error{ErrorCode::name, fmt::format("there is another part called {}", name), part->name};
                 const std::string old = std::exchange(part->name, name) + ".";
@@ -290,11 +307,13 @@ Edit renamePart(int id, std::string name) {
 Edit setValue(std::set<int> ids, std::string key, std::string text) {
     std::string merge = "value " + key;
     for (const int id : ids) merge += " " + std::to_string(id);
-    return {"set " + key, [ids = std::move(ids), key, text](Project& project) -> Status {
+    return {"set " + key,
+            [ids = std::move(ids), key, text](Project& project) -> Status {
                 for (Part& part : project.sheet().parts)
                     if (ids.contains(part.id)) part.values.set(key, text);
                 return {};
-            }, merge};
+            },
+            merge};
 }
 
 Edit climb(std::set<int> ids, int steps, const Catalogue& catalogue) {
@@ -303,7 +322,10 @@ Edit climb(std::set<int> ids, int steps, const Catalogue& catalogue) {
                     const PartKind* kind = catalogue.find(part.kind);
                     if (!kind || !ids.contains(part.id)) continue;
                     for (int rung = part.rung + steps; rung >= 0 && rung <= 4; rung += steps)
-                        if (kind->hasRung(rung)) { part.rung = rung; break; }
+                        if (kind->hasRung(rung)) {
+                            part.rung = rung;
+                            break;
+                        }
                 }
                 return {};
             }};
@@ -322,17 +344,28 @@ Edit setRung(std::set<int> ids, int rung, const Catalogue& catalogue) {
 Edit setParameter(std::string name, Parameter parameter) {
     const std::string label = "parameter " + parameter.name;
     const std::string merge = "parameter " + name;
-    return {label, [name, parameter](Project& project) -> Status {
-                if (!isIdentifier(parameter.name) || parameter.name == "pi")
-                    return Error{ErrorCode::name, fmt::format("'{}' cannot name a parameter: use letters, digits and _", parameter.name), {}, {}, name};
-                if (!findUnit(parameter.unit))
-                    return Error{ErrorCode::unit, fmt::format("'{}' is not a unit", parameter.unit), {}, {}, parameter.name};
-                if (parameter.name != name && project.findParameter(parameter.name))
-                    return Error{ErrorCode::name, fmt::format("there is another parameter called {}", parameter.name), {}, {}, name};
-                if (Parameter* existing = project.findParameter(name)) *existing = parameter;
-                else project.parameters.push_back(parameter);
-                return {};
-            }, merge};
+    return {
+        label,
+        [name, parameter](Project& project) -> Status {
+            if (!isIdentifier(parameter.name) || parameter.name == "pi")
+                return Error{ErrorCode::name,
+                             fmt::format("'{}' cannot name a parameter: use letters, digits and _", parameter.name),
+                             {},
+                             {},
+                             name};
+            if (!findUnit(parameter.unit))
+                return Error{
+                    ErrorCode::unit, fmt::format("'{}' is not a unit", parameter.unit), {}, {}, parameter.name};
+            if (parameter.name != name && project.findParameter(parameter.name))
+                return Error{
+                    ErrorCode::name, fmt::format("there is another parameter called {}", parameter.name), {}, {}, name};
+            if (Parameter* existing = project.findParameter(name))
+                *existing = parameter;
+            else
+                project.parameters.push_back(parameter);
+            return {};
+        },
+        merge};
 }
 
 Edit removeParameter(std::string name) {
@@ -343,12 +376,17 @@ Edit removeParameter(std::string name) {
 }
 
 Edit setPlan(std::string name, Plan plan) {
-    return {"plan " + plan.name, [name, plan](Project& project) -> Status {
+    return {"plan " + plan.name,
+            [name, plan](Project& project) -> Status {
                 for (Plan& existing : project.plans)
-                    if (existing.name == name) { existing = plan; return {}; }
+                    if (existing.name == name) {
+                        existing = plan;
+                        return {};
+                    }
                 project.plans.push_back(plan);
                 return {};
-            }, "plan " + name};
+            },
+            "plan " + name};
 }
 
 Edit setLanes(std::vector<Lane> lanes, std::string label) {

@@ -9,7 +9,8 @@ namespace hedgerow {
 namespace {
 
 bool onSegment(Point a, Point b, Point p) {
-    return std::min(a.x, b.x) <= p.x && p.x <= std::max(a.x, b.x) && std::min(a.y, b.y) <= p.y && p.y <= std::max(a.y, b.y) &&
+    return std::min(a.x, b.x) <= p.x && p.x <= std::max(a.x, b.x) && std::min(a.y, b.y) <= p.y &&
+           p.y <= std::max(a.y, b.y) &&
            static_cast<long long>(b.x - a.x) * (p.y - a.y) == static_cast<long long>(b.y - a.y) * (p.x - a.x);
 }
 
@@ -128,7 +129,8 @@ private:
             if (net.labelled) continue;
             for (const PinRef& ref : net.pins) {
                 const Part& part = *parts.at(ref.part);
-                const std::string name = part.name + "." + catalogue_.find(part.kind)->pins[static_cast<std::size_t>(ref.pin)].name;
+                const std::string name =
+                    part.name + "." + catalogue_.find(part.kind)->pins[static_cast<std::size_t>(ref.pin)].name;
                 if (net.name.empty() || name < net.name) net.name = name;
             }
         }

@@ -29,7 +29,7 @@ struct NetList {
     std::vector<Net> nets;
     std::map<PinRef, int> netOfPin;  ///< index into nets; every pin has one
     std::map<int, int> netOfWire;
-    std::vector<Point> junctions;    ///< points where three or more wire ends or pins meet
+    std::vector<Point> junctions;  ///< points where three or more wire ends or pins meet
 
     const Net& of(PinRef pin) const { return nets[static_cast<std::size_t>(netOfPin.at(pin))]; }
 };

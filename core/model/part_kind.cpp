@@ -37,7 +37,8 @@ int mismatch(const std::string& typed, const PartKind& kind) {
 }  // namespace
 
 const ParameterKind* PartKind::findParameter(std::string_view key) const {
-    const auto found = std::find_if(parameters.begin(), parameters.end(), [key](const auto& p) { return p.key == key; });
+    const auto found =
+        std::find_if(parameters.begin(), parameters.end(), [key](const auto& p) { return p.key == key; });
     return found == parameters.end() ? nullptr : &*found;
 }
 

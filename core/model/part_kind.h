@@ -21,18 +21,18 @@ struct PinKind {
 };
 
 struct ParameterKind {
-    std::string key;        ///< in files and in the entry line: "dcr"
-    std::string label;      ///< on the card: "winding resistance"
-    std::string symbol;     ///< textbook notation, subscript after '_': "R_w"
+    std::string key;     ///< in files and in the entry line: "dcr"
+    std::string label;   ///< on the card: "winding resistance"
+    std::string symbol;  ///< textbook notation, subscript after '_': "R_w"
     std::string unit;
-    std::string standard;   ///< default, as typed; "" means it must be given
+    std::string standard;                                     ///< default, as typed; "" means it must be given
     double least = -std::numeric_limits<double>::infinity();  ///< smallest valid value, SI
     double most = std::numeric_limits<double>::infinity();
     bool aboveLeast = false;  ///< `least` itself is not valid
     int rung = 1;             ///< the rung that first uses it
     bool shownOnSheet = false;
     std::vector<std::string> choices = {};  ///< words to choose from; the value is then one of them, not a number
-    bool rating = false;      ///< a limit to compare stress against, not part of the equations
+    bool rating = false;                    ///< a limit to compare stress against, not part of the equations
 };
 
 struct RungKind {
@@ -55,9 +55,9 @@ struct Stroke {
 };
 
 struct PartKind {
-    std::string id;      ///< in files: "inductor"
-    std::string title;   ///< "Inductor"
-    std::string prefix;  ///< of new names: "L"
+    std::string id;                          ///< in files: "inductor"
+    std::string title;                       ///< "Inductor"
+    std::string prefix;                      ///< of new names: "L"
     std::vector<std::string> synonyms = {};  ///< what people type to find it
     std::string summary;                     ///< one line
     std::string help;                        ///< what it models and its limits, a paragraph or more

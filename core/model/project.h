@@ -46,12 +46,12 @@ private:
 struct Part {
     int id = 0;
     std::string name;
-    std::string kind;     ///< identifier of a PartKind
-    Point at;             ///< where the origin of the symbol stands
-    int turn = 0;         ///< quarter turns clockwise, 0 to 3
-    bool flip = false;    ///< mirrored left to right before turning
+    std::string kind;   ///< identifier of a PartKind
+    Point at;           ///< where the origin of the symbol stands
+    int turn = 0;       ///< quarter turns clockwise, 0 to 3
+    bool flip = false;  ///< mirrored left to right before turning
     int rung = 1;
-    TypedValues values;   ///< of all rungs; a rung keeps its own while another is in force
+    TypedValues values;  ///< of all rungs; a rung keeps its own while another is in force
     std::string extra;
     friend bool operator==(const Part&, const Part&) = default;
 

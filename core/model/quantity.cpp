@@ -24,14 +24,22 @@ Dimension dimension(int metre, int kilogram, int second, int ampere, int kelvin 
 /// SI units (BIPM SI brochure, table 4) and the few others the trade types.
 const std::vector<Unit>& units() {
     static const std::vector<Unit> all = {
-        {"V", dimension(2, 1, -3, -1), 1},     {"A", dimension(0, 0, 0, 1), 1},
-        {"W", dimension(2, 1, -3, 0), 1},      {"Ω", dimension(2, 1, -3, -2), 1},
-        {"F", dimension(-2, -1, 4, 2), 1},     {"H", dimension(2, 1, -2, -2), 1},
-        {"s", dimension(0, 0, 1, 0), 1},       {"Hz", dimension(0, 0, -1, 0), 1},
-        {"C", dimension(0, 0, 1, 1), 1},       {"J", dimension(2, 1, -2, 0), 1},
-        {"K", dimension(0, 0, 0, 0, 1), 1},    {"S", dimension(-2, -1, 3, 2), 1},
-        {"Wb", dimension(2, 1, -2, -1), 1},    {"N", dimension(1, 1, -2, 0), 1},
-        {"Nm", dimension(2, 1, -2, 0), 1},     {"rad", dimension(0, 0, 0, 0, 0, 1), 1},
+        {"V", dimension(2, 1, -3, -1), 1},
+        {"A", dimension(0, 0, 0, 1), 1},
+        {"W", dimension(2, 1, -3, 0), 1},
+        {"Ω", dimension(2, 1, -3, -2), 1},
+        {"F", dimension(-2, -1, 4, 2), 1},
+        {"H", dimension(2, 1, -2, -2), 1},
+        {"s", dimension(0, 0, 1, 0), 1},
+        {"Hz", dimension(0, 0, -1, 0), 1},
+        {"C", dimension(0, 0, 1, 1), 1},
+        {"J", dimension(2, 1, -2, 0), 1},
+        {"K", dimension(0, 0, 0, 0, 1), 1},
+        {"S", dimension(-2, -1, 3, 2), 1},
+        {"Wb", dimension(2, 1, -2, -1), 1},
+        {"N", dimension(1, 1, -2, 0), 1},
+        {"Nm", dimension(2, 1, -2, 0), 1},
+        {"rad", dimension(0, 0, 0, 0, 0, 1), 1},
         {"deg", dimension(0, 0, 0, 0, 0, 1), pi / 180},
         {"%", Dimension{}, 0.01},
     };
@@ -42,9 +50,18 @@ struct Prefix {
     std::string_view symbol;
     double factor;
 };
-constexpr std::array<Prefix, 12> prefixes = {{{"f", 1e-15}, {"p", 1e-12}, {"n", 1e-9}, {"u", 1e-6}, {"µ", 1e-6},
-                                              {"μ", 1e-6}, {"m", 1e-3}, {"k", 1e3}, {"K", 1e3}, {"M", 1e6},
-                                              {"G", 1e9}, {"T", 1e12}}};
+constexpr std::array<Prefix, 12> prefixes = {{{"f", 1e-15},
+                                              {"p", 1e-12},
+                                              {"n", 1e-9},
+                                              {"u", 1e-6},
+                                              {"µ", 1e-6},
+                                              {"μ", 1e-6},
+                                              {"m", 1e-3},
+                                              {"k", 1e3},
+                                              {"K", 1e3},
+                                              {"M", 1e6},
+                                              {"G", 1e9},
+                                              {"T", 1e12}}};
 
 const Prefix* findPrefix(std::string_view symbol) {
     for (const Prefix& prefix : prefixes)
@@ -110,8 +127,11 @@ private:
             auto right = product();
             if (!right) return right;
             if (!(left->dimension == right->dimension)) {
-                const auto named = [](const Dimension& d) { return d.plain() ? std::string("a plain number") : symbolOf(d); };
-                return fail(sign, fmt::format("{} and {} cannot be added", named(left->dimension), named(right->dimension)),
+                const auto named = [](const Dimension& d) {
+                    return d.plain() ? std::string("a plain number") : symbolOf(d);
+                };
+                return fail(sign,
+                            fmt::format("{} and {} cannot be added", named(left->dimension), named(right->dimension)),
                             ErrorCode::unit);
             }
             left->value += plus ? right->value : -right->value;
@@ -139,7 +159,8 @@ private:
         if (++depth_ > deepest) return fail(at_, "the expression is nested too deeply");
         const bool minus = take('-');
         if (!minus) take('+');
-        auto value = minus || (at_ < text_.size() && (text_[at_] == '-' || text_[at_] == '+')) ? signedPower() : power();
+        auto value =
+            minus || (at_ < text_.size() && (text_[at_] == '-' || text_[at_] == '+')) ? signedPower() : power();
         if (value && minus) value->value = -value->value;
         --depth_;
         return value;
@@ -155,7 +176,8 @@ private:
         if (!exponent->dimension.plain()) return fail(sign, "an exponent has no unit", ErrorCode::unit);
         if (!base->dimension.plain()) {
             const double n = exponent->value;
-            if (n != std::round(n) || std::abs(n) > 6) return fail(sign, "a value with a unit takes a whole exponent up to 6", ErrorCode::unit);
+            if (n != std::round(n) || std::abs(n) > 6)
+                return fail(sign, "a value with a unit takes a whole exponent up to 6", ErrorCode::unit);
             Dimension raised;
             for (int i = 0; i < std::abs(static_cast<int>(n)); ++i)
                 raised = n > 0 ? raised * base->dimension : raised / base->dimension;
@@ -193,10 +215,14 @@ private:
         skipBlanks();
         const std::size_t suffixAt = at_;
         const std::string_view suffix = word();
-        if (suffix.empty()) { at_ = suffixAt; return Quantity{value, {}}; }
+        if (suffix.empty()) {
+            at_ = suffixAt;
+            return Quantity{value, {}};
+        }
         auto scaled = suffixed(value, suffix);
         if (!scaled) {
-            if (suffixAt > afterNumber || !namesSeen_) return fail(suffixAt, fmt::format("'{}' is not a unit", suffix), ErrorCode::unit);
+            if (suffixAt > afterNumber || !namesSeen_)
+                return fail(suffixAt, fmt::format("'{}' is not a unit", suffix), ErrorCode::unit);
             return Quantity{value, {}};
         }
         skipBlanks();
@@ -206,13 +232,18 @@ private:
     /// 4k7 and 4R7 (IEC 60062): the letter stands where the decimal point was.
     std::optional<Quantity> prefixAsPoint(std::size_t start) {
         const std::string_view digits = text_.substr(start, at_ - start);
-        if (!std::all_of(digits.begin(), digits.end(), [](char c) { return std::isdigit(static_cast<unsigned char>(c)); })) return {};
+        if (!std::all_of(digits.begin(), digits.end(),
+                         [](char c) { return std::isdigit(static_cast<unsigned char>(c)); }))
+            return {};
         const std::size_t letterAt = at_;
         std::size_t next = letterAt;
-        while (next < text_.size() && isWordByte(text_[next]) && !std::isdigit(static_cast<unsigned char>(text_[next]))) ++next;
+        while (next < text_.size() && isWordByte(text_[next]) && !std::isdigit(static_cast<unsigned char>(text_[next])))
+            ++next;
         const std::string_view letter = text_.substr(letterAt, next - letterAt);
         const Prefix* prefix = findPrefix(letter);
-        if ((!prefix && letter != "R") || next >= text_.size() || !std::isdigit(static_cast<unsigned char>(text_[next]))) return {};
+        if ((!prefix && letter != "R") || next >= text_.size() ||
+            !std::isdigit(static_cast<unsigned char>(text_[next])))
+            return {};
         std::size_t end = next;
         while (end < text_.size() && std::isdigit(static_cast<unsigned char>(text_[end]))) ++end;
         if (end < text_.size() && text_[end] == '.') return {};
@@ -224,7 +255,10 @@ private:
         Quantity quantity{value * (prefix ? prefix->factor : 1.0), {}};
         if (!suffix.empty()) {
             const auto unit = findUnit(suffix);
-            if (!unit) { at_ = letterAt; return {}; }
+            if (!unit) {
+                at_ = letterAt;
+                return {};
+            }
             quantity.dimension = unit->dimension;
             quantity.value *= unit->scale;
         }
@@ -274,7 +308,8 @@ private:
         if (!take(')')) return fail(at_, "a closing parenthesis is missing");
         if (name == "min" || name == "max") {
             for (const Quantity& argument : arguments)
-                if (!(argument.dimension == arguments.front().dimension)) return fail(start, "the values of min and max need one unit", ErrorCode::unit);
+                if (!(argument.dimension == arguments.front().dimension))
+                    return fail(start, "the values of min and max need one unit", ErrorCode::unit);
             const auto less = [](const Quantity& a, const Quantity& b) { return a.value < b.value; };
             return name == "min" ? *std::min_element(arguments.begin(), arguments.end(), less)
                                  : *std::max_element(arguments.begin(), arguments.end(), less);
@@ -289,21 +324,26 @@ private:
             if (x.value < 0) return fail(start, "the root of a negative number", ErrorCode::range);
             Dimension half;
             for (std::size_t i = 0; i < half.exponents.size(); ++i) {
-                if (x.dimension.exponents[i] % 2 != 0) return fail(start, "the root of " + symbolOf(x.dimension) + " has no unit", ErrorCode::unit);
+                if (x.dimension.exponents[i] % 2 != 0)
+                    return fail(start, "the root of " + symbolOf(x.dimension) + " has no unit", ErrorCode::unit);
                 half.exponents[i] = static_cast<signed char>(x.dimension.exponents[i] / 2);
             }
             return Quantity{std::sqrt(x.value), half};
         }
         using Function = double (*)(double);
-        static const std::array<std::pair<std::string_view, Function>, 6> functions = {{
-            {"exp", [](double v) { return std::exp(v); }}, {"ln", [](double v) { return std::log(v); }},
-            {"log10", [](double v) { return std::log10(v); }}, {"sin", [](double v) { return std::sin(v); }},
-            {"cos", [](double v) { return std::cos(v); }}, {"tan", [](double v) { return std::tan(v); }}}};
+        static const std::array<std::pair<std::string_view, Function>, 6> functions = {
+            {{"exp", [](double v) { return std::exp(v); }},
+             {"ln", [](double v) { return std::log(v); }},
+             {"log10", [](double v) { return std::log10(v); }},
+             {"sin", [](double v) { return std::sin(v); }},
+             {"cos", [](double v) { return std::cos(v); }},
+             {"tan", [](double v) { return std::tan(v); }}}};
         for (const auto& [known, apply] : functions) {
             if (known != name) continue;
             Dimension angle;
             angle.exponents[5] = x.dimension.exponents[5];
-            if (!(x.dimension == angle)) return fail(start, fmt::format("{} takes a value without a unit", name), ErrorCode::unit);
+            if (!(x.dimension == angle))
+                return fail(start, fmt::format("{} takes a value without a unit", name), ErrorCode::unit);
             return Quantity{apply(x.value), {}};
         }
         return fail(start, fmt::format("there is no function '{}'", name), ErrorCode::name);
@@ -349,8 +389,10 @@ std::string symbolOf(const Dimension& wanted) {
     std::vector<std::string> factors;
     for (std::size_t i = 0; i < bases.size(); ++i) {
         const int exponent = wanted.exponents[i];
-        if (exponent == 1) factors.emplace_back(bases[i]);
-        else if (exponent != 0) factors.push_back(fmt::format("{}^{}", bases[i], exponent));
+        if (exponent == 1)
+            factors.emplace_back(bases[i]);
+        else if (exponent != 0)
+            factors.push_back(fmt::format("{}^{}", bases[i], exponent));
     }
     return joined(factors, "·");
 }
@@ -364,13 +406,11 @@ Result<double> evaluateField(std::string_view text, const Unit& unit, const Para
     if (!quantity) return quantity.error();
     if (quantity->dimension == unit.dimension && !unit.dimension.plain()) return quantity->value;
     if (!quantity->dimension.plain()) {
-        Error error{ErrorCode::unit, fmt::format("this is in {}, the field takes {}", symbolOf(quantity->dimension),
-                                                 unit.symbol.empty() ? "a plain number" : unit.symbol)};
-        error.position = 0;
-        return error;
+        return Error{ErrorCode::unit, fmt::format("this is in {}, the field takes {}", symbolOf(quantity->dimension),
+                                                  unit.symbol.empty() ? "a plain number" : unit.symbol)};
     }
-    const bool percentOfPlain = unit.dimension.plain();
-    return percentOfPlain ? quantity->value : quantity->value * unit.scale;
+    // "%" is the one plain unit with a scale, and a plain field takes 0.3 and 30 % alike.
+    return unit.dimension.plain() ? quantity->value : quantity->value * unit.scale;
 }
 
 std::vector<std::string> parametersIn(std::string_view text) {
@@ -398,7 +438,9 @@ FormattedQuantity formatParts(double value, std::string_view unit, int digits) {
         mantissa = value / std::pow(10.0, 3 * group);
     }
     if (std::abs(value) < 1e-18) mantissa = 0, group = 0;
-    const int whole = mantissa == 0 || (handy && std::abs(value) < 1) ? static_cast<int>(std::floor(std::log10(std::abs(mantissa == 0 ? 1 : mantissa)) + 1e-12)) + 1 : std::max(1, static_cast<int>(std::floor(std::log10(std::abs(mantissa)) + 1e-12)) + 1);
+    const int whole = mantissa == 0 || (handy && std::abs(value) < 1)
+                          ? static_cast<int>(std::floor(std::log10(std::abs(mantissa == 0 ? 1 : mantissa)) + 1e-12)) + 1
+                          : std::max(1, static_cast<int>(std::floor(std::log10(std::abs(mantissa)) + 1e-12)) + 1);
     std::string number = fmt::format("{:.{}f}", std::abs(mantissa), std::max(0, digits - whole));
     if (number.find('.') != std::string::npos) {
         while (number.back() == '0') number.pop_back();

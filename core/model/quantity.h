@@ -56,7 +56,8 @@ Result<double> evaluateField(std::string_view text, const Unit& unit, const Para
 std::vector<std::string> parametersIn(std::string_view text);
 
 /// Engineering notation with SI spacing: "47 µH", "3.3 kΩ", "−12 A". `digits` significant digits (1 to 15), trailing
-/// zeros dropped. Plain numbers (no unit) take a prefix only below 0.001 and from a million. Not-a-number is shown as "–".
+/// zeros dropped. Plain numbers (no unit) take a prefix only below 0.001 and from a million. Not-a-number is shown as
+/// "–".
 std::string formatQuantity(double value, std::string_view unit, int digits = 4);
 /// As formatQuantity without the letters of the unit: "412 m" for 0.412 V in a column headed V.
 std::string formatPrefixed(double value, int digits = 4);

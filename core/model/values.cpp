@@ -46,7 +46,8 @@ Result<Quantity> ParameterTable::resolve(std::string_view name, std::vector<std:
     if (again != path.end()) {
         std::vector<std::string> cycle(again, path.end());
         cycle.emplace_back(name);
-        return Error{ErrorCode::name, fmt::format("parameters define each other in a circle: {}", joined(cycle, " → "))};
+        return Error{ErrorCode::name,
+                     fmt::format("parameters define each other in a circle: {}", joined(cycle, " → "))};
     }
     path.emplace_back(name);
     const Parameter& parameter = found->second;
@@ -57,7 +58,8 @@ Result<Quantity> ParameterTable::resolve(std::string_view name, std::vector<std:
     path.pop_back();
     if (!number) {
         Error error = number.error();
-        if (path.empty() && !error.message.starts_with("parameter")) error.message = fmt::format("parameter {}: {}", name, error.message);
+        if (path.empty() && !error.message.starts_with("parameter"))
+            error.message = fmt::format("parameter {}: {}", name, error.message);
         return error;
     }
     const Quantity quantity{*number, unit->dimension};
@@ -67,10 +69,15 @@ Result<Quantity> ParameterTable::resolve(std::string_view name, std::vector<std:
 
 namespace {
 
+/// Says which character of a typed value is wrong.
+std::string pointed(const Error& error) {
+    return error.position > 0 ? fmt::format("{} (character {})", error.message, error.position + 1) : error.message;
+}
+
 Error about(Error error, const Part& part, const ParameterKind& parameter) {
     error.part = part.name;
     error.field = parameter.key;
-    error.message = fmt::format("{}: {}: {}", part.name, parameter.label, error.message);
+    error.message = fmt::format("{}: {}: {}", part.name, parameter.label, pointed(error));
     return error;
 }
 
@@ -88,7 +95,8 @@ Result<double> checkedValue(const std::string& text, const ParameterKind& parame
     if (!value) return value;
     const bool low = parameter.aboveLeast ? *value <= parameter.least : *value < parameter.least;
     if (low || *value > parameter.most)
-        return Error{ErrorCode::range, fmt::format("{} is out of range, it must be {}", formatQuantity(*value, parameter.unit), rangeText(parameter))};
+        return Error{ErrorCode::range, fmt::format("{} is out of range, it must be {}",
+                                                   formatQuantity(*value, parameter.unit), rangeText(parameter))};
     return value;
 }
 
@@ -109,7 +117,8 @@ Result<std::string> partChoice(const Part& part, const PartKind& kind, std::stri
     const std::string* typed = part.values.find(key);
     const std::string& word = typed ? *typed : parameter.standard;
     if (std::find(parameter.choices.begin(), parameter.choices.end(), word) == parameter.choices.end())
-        return about({ErrorCode::range, fmt::format("'{}' is not one of {}", word, listed(parameter.choices))}, part, parameter);
+        return about({ErrorCode::range, fmt::format("'{}' is not one of {}", word, listed(parameter.choices))}, part,
+                     parameter);
     return word;
 }
 
@@ -119,11 +128,15 @@ namespace {
 std::vector<std::string> entryWords(std::string_view typed, const PartKind& kind) {
     std::vector<std::string> merged;
     for (std::string& word : words(typed)) {
-        const bool afterNumber = !merged.empty() && evaluate(merged.back(), [](std::string_view) { return Quantity{1, {}}; });
-        const bool unitLike = afterNumber && !isdigit(static_cast<unsigned char>(word.front())) && !kind.findParameter(word) &&
-                              !isIdentifier(merged.back()) && evaluate("1 " + word);
-        if (unitLike) merged.back() += " " + word;
-        else merged.push_back(std::move(word));
+        const bool afterNumber = !merged.empty() && evaluate(merged.back(), [](std::string_view) {
+            return Quantity{1, {}};
+        });
+        const bool unitLike = afterNumber && !isdigit(static_cast<unsigned char>(word.front())) &&
+                              !kind.findParameter(word) && !isIdentifier(merged.back()) && evaluate("1 " + word);
+        if (unitLike)
+            merged.back() += " " + word;
+        else
+            merged.push_back(std::move(word));
     }
     return merged;
 }
@@ -132,20 +145,25 @@ Status takeValue(Entry& entry, const ParameterKind& parameter, const std::string
     std::string shown;
     if (!parameter.choices.empty()) {
         if (std::find(parameter.choices.begin(), parameter.choices.end(), text) == parameter.choices.end())
-            return Error{ErrorCode::range, fmt::format("{}: '{}' is not one of {}", parameter.label, text, listed(parameter.choices)), {}, {}, parameter.key};
+            return Error{ErrorCode::range,
+                         fmt::format("{}: '{}' is not one of {}", parameter.label, text, listed(parameter.choices)),
+                         {},
+                         {},
+                         parameter.key};
         shown = text;
     } else {
         auto value = checkedValue(text, parameter, lookup);
         if (!value) {
             Error error = value.error();
             error.field = parameter.key;
-            error.message = parameter.label + ": " + error.message;
+            error.message = parameter.label + ": " + pointed(error);
             return error;
         }
         shown = formatQuantity(*value, parameter.unit);
     }
     entry.values.set(parameter.key, text);
-    entry.understood += (entry.understood.empty() ? "" : ", ") + (parameter.shownOnSheet ? shown : parameter.label + " " + shown);
+    entry.understood +=
+        (entry.understood.empty() ? "" : ", ") + (parameter.shownOnSheet ? shown : parameter.label + " " + shown);
     return {};
 }
 
@@ -160,7 +178,11 @@ Result<Entry> readEntryValues(std::string_view typed, const PartKind& kind, cons
         const ParameterKind* parameter = kind.findParameter(given[i]);
         if (parameter) {
             if (i + 1 >= given.size())
-                return Error{ErrorCode::syntax, fmt::format("{} needs a value after it", parameter->label), {}, {}, parameter->key};
+                return Error{ErrorCode::syntax,
+                             fmt::format("{} needs a value after it", parameter->label),
+                             {},
+                             {},
+                             parameter->key};
             if (auto taken = takeValue(entry, *parameter, given[++i], lookup); !taken) return taken.error();
             continue;
         }

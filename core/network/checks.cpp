@@ -43,7 +43,8 @@ public:
     }
 
 private:
-    void report(ErrorCode code, std::string message, std::string part = {}, std::string net = {}, std::string field = {}) {
+    void report(ErrorCode code, std::string message, std::string part = {}, std::string net = {},
+                std::string field = {}) {
         errors_.push_back({code, std::move(message), std::move(part), std::move(net), std::move(field)});
     }
 
@@ -52,7 +53,8 @@ private:
         for (const Part& part : project_.sheet().parts) {
             const PartType* type = library_.find(part.kind);
             if (!type) {
-                report(ErrorCode::name, fmt::format("{}: this version knows no part of kind '{}'", part.name, part.kind), part.name);
+                report(ErrorCode::name,
+                       fmt::format("{}: this version knows no part of kind '{}'", part.name, part.kind), part.name);
                 continue;
             }
             if (!names.insert(part.name).second)
@@ -100,7 +102,9 @@ private:
                 if (pin.optional || pin.sort == PinSort::signalOut) continue;
                 const Net& net = nets_.of({placed.part->id, static_cast<int>(i)});
                 if (net.pins.size() < 2)
-                    report(ErrorCode::connection, fmt::format("pin {} of {} is not connected", pin.name, placed.part->name), placed.part->name, net.name);
+                    report(ErrorCode::connection,
+                           fmt::format("pin {} of {} is not connected", pin.name, placed.part->name), placed.part->name,
+                           net.name);
             }
         }
     }
@@ -114,16 +118,26 @@ private:
                 if (found == byId.end()) continue;
                 const PinKind& pin = found->second->kind->pins[static_cast<std::size_t>(ref.pin)];
                 const std::string name = found->second->part->name + "." + pin.name;
-                (pin.sort == PinSort::power ? powers : pin.sort == PinSort::signalOut ? drivers : readers).push_back(name);
+                (pin.sort == PinSort::power       ? powers
+                 : pin.sort == PinSort::signalOut ? drivers
+                                                  : readers)
+                    .push_back(name);
             }
             const std::string about = drivers.empty() ? (readers.empty() ? "" : readers.front()) : drivers.front();
             const std::string part = about.substr(0, about.find('.'));
             if (!powers.empty() && (!drivers.empty() || !readers.empty()))
-                report(ErrorCode::connection, fmt::format("net {} joins power pins ({}) with the signal pin {}", net.name, listed(powers), about), part, net.name);
+                report(
+                    ErrorCode::connection,
+                    fmt::format("net {} joins power pins ({}) with the signal pin {}", net.name, listed(powers), about),
+                    part, net.name);
             else if (drivers.size() > 1)
-                report(ErrorCode::connection, fmt::format("net {} is driven by {}: one signal has one source", net.name, listed(drivers)), part, net.name);
+                report(ErrorCode::connection,
+                       fmt::format("net {} is driven by {}: one signal has one source", net.name, listed(drivers)),
+                       part, net.name);
             else if (drivers.empty() && readers.size() > 1)
-                report(ErrorCode::connection, fmt::format("nothing drives {}: join them to a modulator or a constant", listed(readers)), part, net.name);
+                report(ErrorCode::connection,
+                       fmt::format("nothing drives {}: join them to a modulator or a constant", listed(readers)), part,
+                       net.name);
         }
     }
 
@@ -131,7 +145,9 @@ private:
         std::vector<int> group(nets_.nets.size());
         std::iota(group.begin(), group.end(), 0);
         const auto root = [&](int i) {
-            while (group[static_cast<std::size_t>(i)] != i) i = group[static_cast<std::size_t>(i)] = group[static_cast<std::size_t>(group[static_cast<std::size_t>(i)])];
+            while (group[static_cast<std::size_t>(i)] != i)
+                i = group[static_cast<std::size_t>(i)] =
+                    group[static_cast<std::size_t>(group[static_cast<std::size_t>(i)])];
             return i;
         };
         std::set<int> references, powered;
@@ -143,7 +159,9 @@ private:
             for (const int net : pins) group[static_cast<std::size_t>(root(net))] = root(pins.front());
         }
         if (references.empty()) {
-            if (!powered.empty()) report(ErrorCode::connection, "there is no reference node: place one (type \"ref\") on the net that is 0 V");
+            if (!powered.empty())
+                report(ErrorCode::connection,
+                       "there is no reference node: place one (type \"ref\") on the net that is 0 V");
             return;
         }
         for (const int net : references) group[static_cast<std::size_t>(root(net))] = root(*references.begin());
@@ -153,8 +171,11 @@ private:
             if (island == root(*references.begin()) || !reported.insert(island).second) continue;
             std::vector<std::string> names;
             for (const int other : powered)
-                if (root(other) == island && names.size() < 6) names.push_back(nets_.nets[static_cast<std::size_t>(other)].name);
-            report(ErrorCode::connection, fmt::format("net {} floats: nothing joins it to the reference node", listed(names)), partAt(net), names.front());
+                if (root(other) == island && names.size() < 6)
+                    names.push_back(nets_.nets[static_cast<std::size_t>(other)].name);
+            report(ErrorCode::connection,
+                   fmt::format("net {} floats: nothing joins it to the reference node", listed(names)), partAt(net),
+                   names.front());
         }
     }
 
@@ -166,20 +187,32 @@ private:
             if (pins.size() != 2) continue;
             const Edge edge{node(pins[0]), node(pins[1]), &placed};
             switch (placed.type->stiff(placed.kind->rungAtOrBelow(placed.part->rung).rung, valueOf(placed))) {
-                case StiffSort::voltage: voltages.push_back(edge); break;
-                case StiffSort::current: currents.push_back(edge); break;
-                case StiffSort::neither: others.push_back(edge); break;
+                case StiffSort::voltage:
+                    voltages.push_back(edge);
+                    break;
+                case StiffSort::current:
+                    currents.push_back(edge);
+                    break;
+                case StiffSort::neither:
+                    others.push_back(edge);
+                    break;
             }
         }
         Forest forest(nets_.nets.size());
         for (const Edge& edge : voltages) {
-            if (!forest.joined(edge.from, edge.to)) { forest.join(edge); continue; }
+            if (!forest.joined(edge.from, edge.to)) {
+                forest.join(edge);
+                continue;
+            }
             std::vector<std::string> names = forest.path(edge.from, edge.to);
             names.push_back(edge.part->part->name);
             std::sort(names.begin(), names.end());
             if (std::all_of(names.begin(), names.end(), [&](const std::string& n) { return isMeter(n); })) continue;
-            report(ErrorCode::connection, names.size() == 1 ? fmt::format("{} is shorted: both its pins are on one net", names[0])
-                       : fmt::format("{} form a loop of fixed voltages: put a resistance into it", listed(names)), edge.part->part->name);
+            report(ErrorCode::connection,
+                   names.size() == 1
+                       ? fmt::format("{} is shorted: both its pins are on one net", names[0])
+                       : fmt::format("{} form a loop of fixed voltages: put a resistance into it", listed(names)),
+                   edge.part->part->name);
         }
         Forest joined(nets_.nets.size());
         for (const Edge& edge : voltages)
@@ -196,7 +229,10 @@ private:
         std::set<std::string> seen;
         for (const auto& [island, names] : cuts)
             if (seen.insert(joinedNames(names)).second)
-                report(ErrorCode::connection, fmt::format("{} force{} a current that has no other path: put a resistance across", listed(names), names.size() == 1 ? "s" : ""), names.front());
+                report(ErrorCode::connection,
+                       fmt::format("{} force{} a current that has no other path: put a resistance across",
+                                   listed(names), names.size() == 1 ? "s" : ""),
+                       names.front());
     }
 
     static std::string joinedNames(std::vector<std::string> names) {
@@ -212,7 +248,9 @@ private:
     /// A spanning forest over nets that remembers which part made each join.
     class Forest {
     public:
-        explicit Forest(std::size_t nets) : neighbours_(nets), parent_(nets) { std::iota(parent_.begin(), parent_.end(), 0); }
+        explicit Forest(std::size_t nets) : neighbours_(nets), parent_(nets) {
+            std::iota(parent_.begin(), parent_.end(), 0);
+        }
         int root(int i) const {
             while (parent_[static_cast<std::size_t>(i)] != i) i = parent_[static_cast<std::size_t>(i)];
             return i;
@@ -230,7 +268,8 @@ private:
                 for (const auto& [next, name] : neighbours_[static_cast<std::size_t>(queue[i])])
                     if (cameFrom.emplace(next, std::pair{queue[i], name}).second) queue.push_back(next);
             std::vector<std::string> names;
-            for (int at = to; at != from && cameFrom.contains(at); at = cameFrom[at].first) names.push_back(cameFrom[at].second);
+            for (int at = to; at != from && cameFrom.contains(at); at = cameFrom[at].first)
+                names.push_back(cameFrom[at].second);
             std::reverse(names.begin(), names.end());
             return names;
         }
@@ -282,7 +321,8 @@ private:
 
 }  // namespace
 
-std::vector<Error> checkSheet(const Project& project, const PartLibrary& library, const NetList& nets, const ParameterTable& parameters) {
+std::vector<Error> checkSheet(const Project& project, const PartLibrary& library, const NetList& nets,
+                              const ParameterTable& parameters) {
     return Checker(project, library, nets, parameters).all();
 }
 

@@ -12,7 +12,8 @@
 namespace hedgerow {
 
 /// All faults of the sheet, named by part and net.
-std::vector<Error> checkSheet(const Project& project, const PartLibrary& library, const NetList& nets, const ParameterTable& parameters);
+std::vector<Error> checkSheet(const Project& project, const PartLibrary& library, const NetList& nets,
+                              const ParameterTable& parameters);
 
 /// True for a net with power pins (as against a signal net).
 bool isPowerNet(const Net& net, const Sheet& sheet, const Catalogue& catalogue);

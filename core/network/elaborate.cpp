@@ -58,7 +58,8 @@ public:
         network_.elements.push_back(std::move(element));
         return static_cast<int>(network_.elements.size()) - 1;
     }
-    void addSignalBlock(std::unique_ptr<SignalBlock> block, std::vector<int> inputs, std::vector<int> outputs) override {
+    void addSignalBlock(std::unique_ptr<SignalBlock> block, std::vector<int> inputs,
+                        std::vector<int> outputs) override {
         network_.signalBlocks.push_back({std::move(block), part_->name, std::move(inputs), std::move(outputs)});
     }
     void offerVoltage(int from, int to) override {
@@ -80,7 +81,8 @@ public:
     }
     void rate(std::string_view ratingKey, std::string_view quantity) override {
         if (!part_->values.find(ratingKey)) return;
-        network_.ratings.push_back({part_->name, part_->name + "." + std::string(quantity), kind_->findParameter(ratingKey)->label, value(ratingKey)});
+        network_.ratings.push_back({part_->name, part_->name + "." + std::string(quantity),
+                                    kind_->findParameter(ratingKey)->label, value(ratingKey)});
     }
 
 private:
@@ -101,7 +103,8 @@ private:
         std::set<int> references;
         for (const Part& part : project_.sheet().parts) {
             const PartKind& kind = *library_.catalogue().find(part.kind);
-            if (std::count_if(kind.pins.begin(), kind.pins.end(), [](const PinKind& p) { return p.sort == PinSort::power; }) == 1)
+            if (std::count_if(kind.pins.begin(), kind.pins.end(),
+                              [](const PinKind& p) { return p.sort == PinSort::power; }) == 1)
                 references.insert(nets.netOfPin.at({part.id, 0}));
         }
         for (std::size_t i = 0; i < nets.nets.size(); ++i) {
@@ -131,7 +134,8 @@ private:
         auto& waiting = network_.signalBlocks;
         while (!waiting.empty()) {
             auto ready = std::find_if(waiting.begin(), waiting.end(), [&](const SignalConnection& c) {
-                return std::all_of(c.inputs.begin(), c.inputs.end(), [&](int s) { return s < 0 || known[static_cast<std::size_t>(s)]; });
+                return std::all_of(c.inputs.begin(), c.inputs.end(),
+                                   [&](int s) { return s < 0 || known[static_cast<std::size_t>(s)]; });
             });
             if (ready == waiting.end()) ready = waiting.begin();
             for (const int s : ready->outputs)

@@ -8,10 +8,14 @@ namespace hedgerow {
 
 std::string_view describe(RunEnd end) {
     switch (end) {
-        case RunEnd::finished: return "finished";
-        case RunEnd::stopped: return "stopped";
-        case RunEnd::memory: return "memory limit reached";
-        case RunEnd::failed: return "failed";
+        case RunEnd::finished:
+            return "finished";
+        case RunEnd::stopped:
+            return "stopped";
+        case RunEnd::memory:
+            return "memory limit reached";
+        case RunEnd::failed:
+            return "failed";
     }
     return "";
 }
@@ -38,7 +42,8 @@ std::string RunSummary::brief() const {
 std::string RunSummary::full() const {
     std::string text = brief() + fmt::format("\n  engine                  {}\n", engine);
     for (const auto& [name, count] : counters) text += fmt::format("  {:<23} {}\n", name, count);
-    for (const auto& [name, value] : seconds) text += fmt::format("  {:<23} {}\n", "time: " + name, formatQuantity(value, "s", 3));
+    for (const auto& [name, value] : seconds)
+        text += fmt::format("  {:<23} {}\n", "time: " + name, formatQuantity(value, "s", 3));
     for (const auto& [part, count] : eventsByPart) text += fmt::format("  {:<23} {}\n", "events of " + part, count);
     return text;
 }

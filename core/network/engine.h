@@ -65,7 +65,8 @@ public:
     /// What stands in the way of solving this network with this engine, if anything.
     virtual Status accepts(const Network& network) const = 0;
     /// Solves. Never throws; a failure is in the summary.
-    virtual RunSummary run(const Network& network, const RunRequest& request, RunSink& sink, const CancelToken& cancel) const = 0;
+    virtual RunSummary run(const Network& network, const RunRequest& request, RunSink& sink,
+                           const CancelToken& cancel) const = 0;
 };
 
 /// The engines of this build, by name.
@@ -76,8 +77,8 @@ struct RowLayout {
     explicit RowLayout(const Network& network);
     int unknowns = 0;
     int signalCount = 0;
-    std::vector<int> switching;            ///< indices of the elements with several segments
-    std::vector<int> columnOfElement;      ///< -1 for the others
+    std::vector<int> switching;        ///< indices of the elements with several segments
+    std::vector<int> columnOfElement;  ///< -1 for the others
     int columns() const { return unknowns + signalCount + static_cast<int>(switching.size()); }
 };
 

@@ -149,7 +149,7 @@ struct QuantityInfo {
     std::string unit;
     Sort sort = Sort::linear;
     Terms a = {}, b = {};
-    int index = -1;    ///< signal or element
+    int index = -1;  ///< signal or element
 };
 
 /// Limits of a part that a run is compared with.
@@ -167,8 +167,8 @@ struct Network {
     std::vector<std::unique_ptr<Element>> elements;
     std::vector<StateInfo> states;
     std::vector<std::unique_ptr<SourceGenerator>> sources;
-    std::vector<int> sourceOffsets;  ///< first w of each generator
-    int sourceCount = 1;             ///< number of w, the constant included
+    std::vector<int> sourceOffsets;              ///< first w of each generator
+    int sourceCount = 1;                         ///< number of w, the constant included
     std::vector<SignalConnection> signalBlocks;  ///< in an order in which inputs come before their users
     int signalCount = 0;
     std::vector<QuantityInfo> quantities;

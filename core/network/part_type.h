@@ -37,7 +37,8 @@ public:
     virtual int addSource(std::unique_ptr<SourceGenerator> generator) = 0;
     /// Returns the index of the element.
     virtual int addElement(std::unique_ptr<Element> element) = 0;
-    virtual void addSignalBlock(std::unique_ptr<SignalBlock> block, std::vector<int> inputs, std::vector<int> outputs) = 0;
+    virtual void addSignalBlock(std::unique_ptr<SignalBlock> block, std::vector<int> inputs,
+                                std::vector<int> outputs) = 0;
 
     /// "v", "i" and "p" of a branch from one node to another, v counted from the first to the second.
     virtual void offerBranch(int branch, int from, int to) = 0;
@@ -59,7 +60,9 @@ public:
     /// Writes the part into the network; values were checked before.
     virtual void elaborate(NetworkBuilder& builder) const = 0;
     /// Whether the part, at this rung and in these values, fixes the voltage or the current between its power pins.
-    virtual StiffSort stiff(int /*rung*/, const std::function<double(std::string_view)>& /*value*/) const { return StiffSort::neither; }
+    virtual StiffSort stiff(int /*rung*/, const std::function<double(std::string_view)>& /*value*/) const {
+        return StiffSort::neither;
+    }
     /// True when the part lets a direct current pass between its power pins at times, so that its nets count as joined.
     virtual bool joinsNets() const { return true; }
     /// Checks that involve several values together; an error names the part and the field.

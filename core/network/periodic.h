@@ -13,7 +13,10 @@ class PeriodicInterval {
 public:
     /// @param period, start  in seconds; `start` shifts the whole pattern
     PeriodicInterval(double period, double start, double on, double off)
-        : period_(static_cast<long double>(period) * 0x1p54L), start_(static_cast<long double>(start) * 0x1p54L), on_(on), off_(off) {}
+        : period_(static_cast<long double>(period) * 0x1p54L),
+          start_(static_cast<long double>(start) * 0x1p54L),
+          on_(on),
+          off_(off) {}
 
     bool never() const { return off_ <= on_; }
     bool always() const { return off_ - on_ >= 1.0L; }
@@ -35,7 +38,9 @@ public:
 
 private:
     long double periodOf(Tick t) const { return std::floor((static_cast<long double>(t) - start_) / period_); }
-    Tick edge(long double k, long double offset) const { return static_cast<Tick>(std::llroundl(start_ + (k + offset) * period_)); }
+    Tick edge(long double k, long double offset) const {
+        return static_cast<Tick>(std::llroundl(start_ + (k + offset) * period_));
+    }
     long double period_, start_, on_, off_;
 };
 

@@ -10,7 +10,8 @@ namespace hedgerow::parts {
 /// An element with one branch from `from` to `to`.
 class Branch : public Element {
 public:
-    Branch(std::string part, int branch, int from, int to) : Element(std::move(part)), branch_(branch), from_(from), to_(to) {}
+    Branch(std::string part, int branch, int from, int to)
+        : Element(std::move(part)), branch_(branch), from_(from), to_(to) {}
     int branch() const override { return branch_; }
 
 protected:
@@ -26,10 +27,24 @@ inline std::vector<PinKind> horizontalPins(const char* left, const char* right) 
 }
 
 inline ParameterKind ratedVoltage() {
-    return {.key = "vmax", .label = "rated voltage", .symbol = "V_max", .unit = "V", .standard = "", .least = 0, .aboveLeast = true, .rating = true};
+    return {.key = "vmax",
+            .label = "rated voltage",
+            .symbol = "V_max",
+            .unit = "V",
+            .standard = "",
+            .least = 0,
+            .aboveLeast = true,
+            .rating = true};
 }
 inline ParameterKind ratedCurrent() {
-    return {.key = "imax", .label = "rated peak current", .symbol = "I_max", .unit = "A", .standard = "", .least = 0, .aboveLeast = true, .rating = true};
+    return {.key = "imax",
+            .label = "rated peak current",
+            .symbol = "I_max",
+            .unit = "A",
+            .standard = "",
+            .least = 0,
+            .aboveLeast = true,
+            .rating = true};
 }
 inline void offerRatings(NetworkBuilder& builder) {
     builder.rate("vmax", "v");

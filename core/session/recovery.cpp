@@ -1,10 +1,10 @@
 #include "session/recovery.h"
 
-#include <algorithm>
-#include <cstdlib>
 #include <fcntl.h>
 #include <sys/file.h>
 #include <unistd.h>
+#include <algorithm>
+#include <cstdlib>
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -47,7 +47,9 @@ RecoverySlot::~RecoverySlot() {
 }
 
 Status RecoverySlot::keep(const Project& project, const std::string& originalPath) {
-    if (lock_ < 0) return Error{ErrorCode::file, "unsaved work cannot be kept: " + file_.parent_path().string() + " is not writable"};
+    if (lock_ < 0)
+        return Error{ErrorCode::file,
+                     "unsaved work cannot be kept: " + file_.parent_path().string() + " is not writable"};
     const nlohmann::ordered_json json = {{"original", originalPath}, {"project", writeHedge(project)}};
     return writeFileAtomically(file_, json.dump(-1, ' ', false, nlohmann::ordered_json::error_handler_t::replace));
 }
@@ -92,7 +94,9 @@ void RecoverySlot::discard(const std::filesystem::path& slot) {
 std::filesystem::path RecoverySlot::standardFolder() {
     const char* state = std::getenv("XDG_STATE_HOME");
     const char* home = std::getenv("HOME");
-    const std::filesystem::path base = state && *state ? std::filesystem::path(state) : std::filesystem::path(home ? home : "/tmp") / ".local" / "state";
+    const std::filesystem::path base = state && *state
+                                           ? std::filesystem::path(state)
+                                           : std::filesystem::path(home ? home : "/tmp") / ".local" / "state";
     return base / "hedgerow" / "recovery";
 }
 

@@ -11,26 +11,30 @@ namespace hedgerow {
 namespace {
 
 /// A field of a plan in SI; the error names the plan and the field.
-Result<double> planValue(const Plan& plan, std::string_view field, const std::string& text, std::string_view unit, const ParameterTable& parameters,
-                         double above, double most) {
+Result<double> planValue(const Plan& plan, std::string_view field, const std::string& text, std::string_view unit,
+                         const ParameterTable& parameters, double above, double most) {
     auto value = evaluateField(text, *findUnit(unit), parameters.lookup());
     std::optional<Error> error;
-    if (!value) error = value.error();
+    if (!value)
+        error = value.error();
     else if (!(*value > above) || *value > most)
-        error = Error{ErrorCode::range, fmt::format("{} is out of range, it must be above {} and at most {}", formatQuantity(*value, unit),
-                                                    formatQuantity(above, unit), formatQuantity(most, unit))};
+        error = Error{ErrorCode::range, fmt::format("{} is out of range, it must be above {} and at most {}",
+                                                    formatQuantity(*value, unit), formatQuantity(above, unit),
+                                                    formatQuantity(most, unit))};
     if (!error) return value;
     error->field = std::string(field);
     error->message = fmt::format("plan {}: {}: {}", plan.name, field, error->message);
     return *error;
 }
 
-Result<std::shared_ptr<const Project>> withParameters(std::shared_ptr<const Project> project, const RunSettings& settings) {
+Result<std::shared_ptr<const Project>> withParameters(std::shared_ptr<const Project> project,
+                                                      const RunSettings& settings) {
     if (settings.parameters.empty()) return project;
     auto changed = std::make_shared<Project>(*project);
     for (const auto& [name, text] : settings.parameters) {
         Parameter* parameter = changed->findParameter(name);
-        if (!parameter) return Error{ErrorCode::name, fmt::format("the project has no parameter '{}'", name), {}, {}, name};
+        if (!parameter)
+            return Error{ErrorCode::name, fmt::format("the project has no parameter '{}'", name), {}, {}, name};
         parameter->value = text;
     }
     return std::shared_ptr<const Project>(std::move(changed));
@@ -42,14 +46,22 @@ Result<std::shared_ptr<Run>> Run::prepare(std::shared_ptr<const Project> origina
     auto project = withParameters(std::move(original), settings);
     if (!project) return project.error();
     const Plan* plan = settings.plan.empty() ? &(*project)->plans.front() : (*project)->findPlan(settings.plan);
-    if (!plan) return Error{ErrorCode::name, fmt::format("the project has no plan '{}'", settings.plan), {}, {}, "plan"};
+    if (!plan)
+        return Error{ErrorCode::name, fmt::format("the project has no plan '{}'", settings.plan), {}, {}, "plan"};
     const Scene* scene = settings.scene.empty() ? &(*project)->scenes.front() : (*project)->findScene(settings.scene);
-    if (!scene) return Error{ErrorCode::name, fmt::format("the project has no scene '{}'", settings.scene), {}, {}, "scene"};
+    if (!scene)
+        return Error{ErrorCode::name, fmt::format("the project has no scene '{}'", settings.scene), {}, {}, "scene"};
     const Engine* engine = findEngine(plan->engine);
-    if (!engine) return Error{ErrorCode::name, fmt::format("plan {}: there is no engine '{}'", plan->name, plan->engine), {}, {}, "engine"};
+    if (!engine)
+        return Error{ErrorCode::name,
+                     fmt::format("plan {}: there is no engine '{}'", plan->name, plan->engine),
+                     {},
+                     {},
+                     "engine"};
 
     const ParameterTable parameters((*project)->parameters);
-    auto end = planValue(*plan, "end", settings.end.empty() ? plan->end : settings.end, "s", parameters, 0.0, longestRunSeconds);
+    auto end = planValue(*plan, "end", settings.end.empty() ? plan->end : settings.end, "s", parameters, 0.0,
+                         longestRunSeconds);
     if (!end) return end.error();
     auto tolerance = planValue(*plan, "tolerance", plan->tolerance, "", parameters, 0.0, 0.1);
     if (!tolerance) return tolerance.error();
@@ -88,7 +100,8 @@ std::int64_t Run::expectedEdges() const {
     for (int n = 0; n < counted; ++n) {
         Tick next = neverTick;
         for (const auto& source : network.sources) next = std::min(next, source->nextBreak(t));
-        for (const SignalConnection& c : network.signalBlocks) next = std::min(next, c.block->nextInstant(t, inputsOf(c)));
+        for (const SignalConnection& c : network.signalBlocks)
+            next = std::min(next, c.block->nextInstant(t, inputsOf(c)));
         if (next >= request_.end) return n;
         t = next;
     }
@@ -110,11 +123,17 @@ std::vector<std::string> Run::quantityNames() const {
 }
 
 std::vector<std::pair<std::string, std::string>> Run::provenance() const {
-    return {{"program", fmt::format("Hedgerow {}", version)}, {"project", project_->title}, {"scene", scene_}, {"plan", plan_},
-            {"engine", std::string(engine_->name())}, {"trace tolerance", fmt::format("{}", request_.traceTolerance)}, {"ended", summary_.brief()}};
+    return {{"program", fmt::format("Hedgerow {}", version)},
+            {"project", project_->title},
+            {"scene", scene_},
+            {"plan", plan_},
+            {"engine", std::string(engine_->name())},
+            {"trace tolerance", fmt::format("{}", request_.traceTolerance)},
+            {"ended", summary_.brief()}};
 }
 
-Status exportRun(const Run& run, std::string_view format, const std::filesystem::path& path, const std::vector<std::string>& quantities) {
+Status exportRun(const Run& run, std::string_view format, const std::filesystem::path& path,
+                 const std::vector<std::string>& quantities) {
     const TraceFormat* writer = findTraceFormat(format);
     if (!writer) return Error{ErrorCode::name, fmt::format("there is no format '{}'", format)};
     std::vector<std::unique_ptr<Trace>> traces;

@@ -18,9 +18,9 @@ namespace hedgerow {
 
 /// What to run and how, where it differs from the project.
 struct RunSettings {
-    std::string scene = {};  ///< "" for the first
-    std::string plan = {};   ///< "" for the first
-    std::string end = {};    ///< typed, "" for the plan's
+    std::string scene = {};                                            ///< "" for the first
+    std::string plan = {};                                             ///< "" for the first
+    std::string end = {};                                              ///< typed, "" for the plan's
     std::vector<std::pair<std::string, std::string>> parameters = {};  ///< project parameters set for this run
     std::size_t memoryLimit = std::size_t{4} << 30;
 };
@@ -29,7 +29,8 @@ struct RunSettings {
 class Run {
 public:
     /// Checks, elaborates and sets up; errors name parts, nets and fields.
-    static Result<std::shared_ptr<Run>> prepare(std::shared_ptr<const Project> project, const RunSettings& settings = {});
+    static Result<std::shared_ptr<Run>> prepare(std::shared_ptr<const Project> project,
+                                                const RunSettings& settings = {});
 
     /// Solves in the calling thread; call once. The summary is complete when it returns.
     void execute();
@@ -67,6 +68,7 @@ private:
 };
 
 /// Writes the named quantities of a finished run; all of them when none are named.
-Status exportRun(const Run& run, std::string_view format, const std::filesystem::path& path, const std::vector<std::string>& quantities = {});
+Status exportRun(const Run& run, std::string_view format, const std::filesystem::path& path,
+                 const std::vector<std::string>& quantities = {});
 
 }  // namespace hedgerow

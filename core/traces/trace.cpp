@@ -11,8 +11,11 @@ constexpr double infinity = std::numeric_limits<double>::infinity();
 }
 
 Trace::Trace(std::shared_ptr<const TraceStore> store, const QuantityInfo& quantity, const RowLayout& layout)
-    : store_(std::move(store)), name_(quantity.name), unit_(quantity.unit),
-      logic_(quantity.sort == QuantityInfo::Sort::conducting || (quantity.sort == QuantityInfo::Sort::signal && quantity.unit.empty())) {
+    : store_(std::move(store)),
+      name_(quantity.name),
+      unit_(quantity.unit),
+      logic_(quantity.sort == QuantityInfo::Sort::conducting ||
+             (quantity.sort == QuantityInfo::Sort::signal && quantity.unit.empty())) {
     const auto columns = [](const Terms& terms) {
         Form result;
         for (const auto& [column, factor] : terms) result.emplace_back(static_cast<std::size_t>(column), factor);
@@ -39,6 +42,9 @@ void Trace::update() {
     if (now == size_) return;
     chunks_ = store_->chunks();
     size_ = now;
+}
+
+void Trace::buildPyramid() const {
     // A block is complete when the point after its last one is known: the lines need both ends.
     if (levels_.empty()) levels_.emplace_back();
     for (std::size_t j = levels_[0].size(); (j + 1) * fan < size_; ++j) {
@@ -53,7 +59,8 @@ void Trace::update() {
             Block sum = below[j * fan];
             for (std::size_t k = 1; k < fan; ++k) {
                 const Block& part = below[j * fan + k];
-                sum = {std::min(sum.min, part.min), std::max(sum.max, part.max), sum.integral + part.integral, sum.squares + part.squares};
+                sum = {std::min(sum.min, part.min), std::max(sum.max, part.max), sum.integral + part.integral,
+                       sum.squares + part.squares};
             }
             levels_[level].push_back(sum);
         }
@@ -64,8 +71,10 @@ std::size_t Trace::firstAtOrAfter(Tick t) const {
     std::size_t low = 0, high = size_;
     while (low < high) {
         const std::size_t middle = (low + high) / 2;
-        if (time(middle) < t) low = middle + 1;
-        else high = middle;
+        if (time(middle) < t)
+            low = middle + 1;
+        else
+            high = middle;
     }
     return low;
 }
@@ -126,7 +135,8 @@ void Trace::collect(std::size_t first, std::size_t last, Block& sum) const {
             span = candidate;
         }
         if (block) {
-            sum = {std::min(sum.min, block->min), std::max(sum.max, block->max), sum.integral + block->integral, sum.squares + block->squares};
+            sum = {std::min(sum.min, block->min), std::max(sum.max, block->max), sum.integral + block->integral,
+                   sum.squares + block->squares};
         } else {
             addPoints(first, first + 1, sum);
         }
@@ -135,6 +145,7 @@ void Trace::collect(std::size_t first, std::size_t last, Block& sum) const {
 }
 
 std::pair<double, double> Trace::range(std::size_t first, std::size_t last) const {
+    buildPyramid();
     Block sum{infinity, -infinity, 0, 0};
     collect(first, last, sum);
     return {sum.min, sum.max};
@@ -145,8 +156,9 @@ std::optional<Measures> Trace::measure(Tick from, Tick to) const {
     from = std::max(from, time(0));
     to = std::min(to, time(size_ - 1));
     if (from >= to) return {};
-    const std::size_t first = firstAtOrAfter(from);        // first point inside
-    const std::size_t last = firstAtOrAfter(to + 1);       // one past the last point inside
+    buildPyramid();
+    const std::size_t first = firstAtOrAfter(from);   // first point inside
+    const std::size_t last = firstAtOrAfter(to + 1);  // one past the last point inside
     Block sum{infinity, -infinity, 0, 0};
     const auto include = [&](double v) { sum.min = std::min(sum.min, v), sum.max = std::max(sum.max, v); };
     if (first > 0 && time(first) > from) {

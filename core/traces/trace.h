@@ -17,7 +17,8 @@ struct Measures {
     double peakToPeak() const { return max - min; }
 };
 
-/// Reads a quantity from a store that may still grow. For one reading thread; update() takes in new points.
+/// Reads a quantity from a store that may still grow. For one reading thread; update() takes in new points. The pyramid
+/// is built when an envelope or a measure is first asked for: reading single values needs none.
 class Trace {
 public:
     Trace(std::shared_ptr<const TraceStore> store, const QuantityInfo& quantity, const RowLayout& layout);
@@ -53,9 +54,11 @@ private:
     double form(const Form& terms, std::size_t i) const {
         const TraceStore::Chunk& c = chunk(i);
         double sum = 0;
-        for (const auto& [column, factor] : terms) sum += factor * c.values[column * TraceStore::chunkPoints + i % TraceStore::chunkPoints];
+        for (const auto& [column, factor] : terms)
+            sum += factor * c.values[column * TraceStore::chunkPoints + i % TraceStore::chunkPoints];
         return sum;
     }
+    void buildPyramid() const;
     double between(Tick t, std::size_t i) const;
     void addLine(std::size_t i, Tick from, Tick to, Block& sum) const;
     void addPoints(std::size_t first, std::size_t last, Block& sum) const;
@@ -67,7 +70,7 @@ private:
     Form a_, b_;
     TraceStore::Chunks chunks_;
     std::size_t size_ = 0;
-    std::vector<std::vector<Block>> levels_;
+    mutable std::vector<std::vector<Block>> levels_;
 };
 
 }  // namespace hedgerow

@@ -43,7 +43,7 @@ private:
     std::size_t columns_, byteLimit_;
     mutable std::mutex mutex_;  ///< guards list_
     std::vector<std::shared_ptr<Chunk>> list_;
-    Chunk* open_ = nullptr;     ///< of the writing thread
+    Chunk* open_ = nullptr;  ///< of the writing thread
     std::atomic<std::size_t> count_{0}, bytes_{0};
     std::atomic<Tick> reached_{0};
 };

@@ -29,9 +29,7 @@ Circuit sound() {
 
 TEST(Checks, ASoundCircuitPasses) { EXPECT_TRUE(check(sound()).empty()); }
 
-TEST(Checks, EmptySheet) {
-    EXPECT_TRUE(says(checkProject(Project{}, partLibrary()), "the sheet is empty"));
-}
+TEST(Checks, EmptySheet) { EXPECT_TRUE(says(checkProject(Project{}, partLibrary()), "the sheet is empty")); }
 
 TEST(Checks, NoReferenceNode) {
     Circuit c = sound();
@@ -64,7 +62,9 @@ TEST(Checks, LoopOfStiffVoltages) {
     c.add("sine-voltage", "V2", {"in", "m"}).add("dc-voltage", "V3", {"m", "0"});
     EXPECT_TRUE(says(check(c), "V1, V2 and V3 form a loop of fixed voltages"));
     Circuit lossy;
-    lossy.add("dc-voltage", "V1", {"in", "0"}).add("dc-voltage", "V2", {"in", "0"}, {}, 2).add("resistor", "R1", {"in", "0"});
+    lossy.add("dc-voltage", "V1", {"in", "0"})
+        .add("dc-voltage", "V2", {"in", "0"}, {}, 2)
+        .add("resistor", "R1", {"in", "0"});
     EXPECT_TRUE(check(lossy).empty()) << "an internal resistance breaks the loop";
 }
 
@@ -93,10 +93,12 @@ TEST(Checks, ValueOutOfRange) {
 
 TEST(Checks, ValuesThatContradictEachOther) {
     Circuit c = sound();
-    c.add("pulse-voltage", "V2", {"x", "0"}, {{"f", "1k"}, {"duty", "0.1"}, {"rise", "200u"}}).add("resistor", "R2", {"x", "0"});
+    c.add("pulse-voltage", "V2", {"x", "0"}, {{"f", "1k"}, {"duty", "0.1"}, {"rise", "200u"}})
+        .add("resistor", "R2", {"x", "0"});
     EXPECT_TRUE(says(check(c), "V2: the rise time is longer than the pulse"));
     Circuit d = sound();
-    d.add("modulator", "M1", {"", "g", ""}, {{"f", "100k"}, {"dead", "6u"}}).add("switch", "S1", {"in", "0", "g"}, {{"ron", "1"}}, 2);
+    d.add("modulator", "M1", {"", "g", ""}, {{"f", "100k"}, {"dead", "6u"}})
+        .add("switch", "S1", {"in", "0", "g"}, {{"ron", "1"}}, 2);
     EXPECT_TRUE(says(check(d), "M1: the dead time must be shorter than half a period"));
 }
 
@@ -122,7 +124,9 @@ TEST(Checks, SignalsAndPowerDoNotMix) {
     c.add("constant", "K1", {"in"});
     EXPECT_TRUE(says(check(c), "joins power pins"));
     Circuit d = sound();
-    d.add("constant", "K1", {"g"}).add("constant", "K2", {"g"}).add("switch", "S1", {"in", "0", "g"}, {{"ron", "1"}}, 2);
+    d.add("constant", "K1", {"g"})
+        .add("constant", "K2", {"g"})
+        .add("switch", "S1", {"in", "0", "g"}, {{"ron", "1"}}, 2);
     EXPECT_TRUE(says(check(d), "is driven by K1.y and K2.y"));
     Circuit e = sound();
     e.add("switch", "S1", {"in", "x", "g"}).add("switch", "S2", {"x", "0", "g"}).add("resistor", "R2", {"x", "0"});

@@ -61,8 +61,10 @@ TEST_P(EveryPart, DescribesItself) {
 TEST_P(EveryPart, DefaultsAreValid) {
     for (const ParameterKind& p : kind().parameters) {
         if (p.rating) continue;
-        if (p.choices.empty()) EXPECT_TRUE(partValue(part(4), kind(), p.key, {})) << p.key;
-        else EXPECT_TRUE(partChoice(part(4), kind(), p.key)) << p.key;
+        if (p.choices.empty())
+            EXPECT_TRUE(partValue(part(4), kind(), p.key, {})) << p.key;
+        else
+            EXPECT_TRUE(partChoice(part(4), kind(), p.key)) << p.key;
     }
 }
 
@@ -106,7 +108,8 @@ TEST_P(EveryPart, SavesAndLoads) {
     Project project;
     Part p = part(1);
     p.id = project.newId();
-    for (const ParameterKind& parameter : kind().parameters) p.values.set(parameter.key, parameter.standard.empty() ? "7" : parameter.standard);
+    for (const ParameterKind& parameter : kind().parameters)
+        p.values.set(parameter.key, parameter.standard.empty() ? "7" : parameter.standard);
     p.turn = 3;
     p.flip = true;
     project.sheet().parts.push_back(p);
@@ -119,12 +122,17 @@ TEST_P(EveryPart, SavesAndLoads) {
 TEST_P(EveryPart, RunsOnEveryRung) {
     for (const RungKind& rung : kind().rungs) {
         Circuit c;
-        c.add("sine-voltage", "VX", {"a", "0"}, {{"peak", "10"}, {"f", "1k"}}).add("resistor", "RX", {"a", "b"}, {{"r", "2"}}).add("resistor", "RY", {"b", "0"}, {{"r", "3"}})
+        c.add("sine-voltage", "VX", {"a", "0"}, {{"peak", "10"}, {"f", "1k"}})
+            .add("resistor", "RX", {"a", "b"}, {{"r", "2"}})
+            .add("resistor", "RY", {"b", "0"}, {{"r", "3"}})
             .add("modulator", "MX", {"", "g", ""}, {{"f", "5k"}});
         std::vector<std::string> nets;
         int power = 0;
         for (const PinKind& pin : kind().pins)
-            nets.push_back(pin.sort == PinSort::signalIn ? "g" : pin.sort == PinSort::signalOut ? "out" + std::to_string(nets.size()) : power++ == 0 ? (kind().pins.size() == 1 ? "0" : "b") : "0");
+            nets.push_back(pin.sort == PinSort::signalIn    ? "g"
+                           : pin.sort == PinSort::signalOut ? "out" + std::to_string(nets.size())
+                           : power++ == 0                   ? (kind().pins.size() == 1 ? "0" : "b")
+                                                            : "0");
         c.add(kind().id, "X", nets, {}, rung.rung).plan("3m");
         const auto r = run(c);
         ASSERT_TRUE(r);
@@ -135,7 +143,8 @@ TEST_P(EveryPart, RunsOnEveryRung) {
         }
         // Current law at b, at every stored point.
         const auto in = r->trace("RX.i"), out = r->trace("RY.i"), through = r->trace("X.i");
-        for (std::size_t i = 0; through && i < in->size(); ++i) ASSERT_NEAR(in->value(i), out->value(i) + through->value(i), 1e-9);
+        for (std::size_t i = 0; through && i < in->size(); ++i)
+            ASSERT_NEAR(in->value(i), out->value(i) + through->value(i), 1e-9);
     }
 }
 
@@ -145,15 +154,19 @@ TEST_P(EveryPart, IsPassiveUnlessItIsASource) {
     for (const RungKind& rung : kind().rungs) {
         if (kind().findPin("g") >= 0 && rung.rung == 1) continue;  // an ideal switch neither takes nor gives
         Circuit c;
-        c.add("sine-voltage", "VX", {"a", "0"}, {{"peak", "10"}, {"f", "3k"}}).add("resistor", "RX", {"a", "b"}, {{"r", "2"}}).add("constant", "KX", {"g"});
+        c.add("sine-voltage", "VX", {"a", "0"}, {{"peak", "10"}, {"f", "3k"}})
+            .add("resistor", "RX", {"a", "b"}, {{"r", "2"}})
+            .add("constant", "KX", {"g"});
         std::vector<std::string> nets;
         int power = 0;
-        for (const PinKind& pin : kind().pins) nets.push_back(pin.sort == PinSort::signalIn ? "g" : power++ == 0 ? "b" : "0");
+        for (const PinKind& pin : kind().pins)
+            nets.push_back(pin.sort == PinSort::signalIn ? "g" : power++ == 0 ? "b" : "0");
         c.add(kind().id, "X", nets, {}, rung.rung).plan("2m");
         const auto r = run(c);
         ASSERT_TRUE(r);
         if (!r->trace("X.p")) continue;
-        for (double t = 20e-6; t < 2e-3; t += 33e-6) EXPECT_GE(measures(*r, "X.p", 0, t).mean, -1e-9) << "rung " << rung.rung << " until " << t;
+        for (double t = 20e-6; t < 2e-3; t += 33e-6)
+            EXPECT_GE(measures(*r, "X.p", 0, t).mean, -1e-9) << "rung " << rung.rung << " until " << t;
     }
 }
 

@@ -1,8 +1,8 @@
 // The command-line tool as scripts use it: exit codes, output, JSON.
 
+#include <sys/wait.h>
 #include <cstdio>
 #include <fstream>
-#include <sys/wait.h>
 
 #include <nlohmann/json.hpp>
 
@@ -40,7 +40,8 @@ TEST(Cli, ChecksASoundProject) {
 TEST(Cli, ReportsFaultsWithPartsAndNets) {
     TemporaryFolder folder;
     const auto path = (folder.path() / "bad.hedge").string();
-    std::ofstream(path) << R"({"hedgerow": 1, "sheets": [{"parts": [{"name": "R1", "kind": "resistor", "at": [0, 0]}]}]})";
+    std::ofstream(path)
+        << R"({"hedgerow": 1, "sheets": [{"parts": [{"name": "R1", "kind": "resistor", "at": [0, 0]}]}]})";
     const Outcome o = cli("check " + path);
     EXPECT_EQ(o.code, 3);
     EXPECT_NE(o.output.find("pin a of R1 is not connected"), std::string::npos) << o.output;
@@ -74,7 +75,8 @@ TEST(Cli, WrongUseIsToldApart) {
 TEST(Cli, RunsWithSettingsAndWritesFiles) {
     TemporaryFolder folder;
     const std::string csv = (folder.path() / "a.csv").string(), h5 = (folder.path() / "a.h5").string();
-    const Outcome o = cli("run " + example + " --end 100u --set D=0.4 --out " + csv + " --out " + h5 + " --quantity out.v --quantity L1.i");
+    const Outcome o = cli("run " + example + " --end 100u --set D=0.4 --out " + csv + " --out " + h5 +
+                          " --quantity out.v --quantity L1.i");
     EXPECT_EQ(o.code, 0) << o.output;
     EXPECT_NE(o.output.find("finished at 100 µs"), std::string::npos) << o.output;
     std::string header;
@@ -107,7 +109,8 @@ TEST(Cli, InfoListsWhatIsThere) {
 TEST(Cli, AnInterruptKeepsTheResult) {
     TemporaryFolder folder;
     const std::string csv = (folder.path() / "a.csv").string();
-    const Outcome o = cli("run " + example + " --end 400 --out " + csv + " --quantity out.v & pid=$!; sleep 1; kill -INT $pid; wait $pid");
+    const Outcome o = cli("run " + example + " --end 400 --out " + csv +
+                          " --quantity out.v & pid=$!; sleep 1; kill -INT $pid; wait $pid");
     EXPECT_EQ(o.code, 5) << o.output;
     EXPECT_NE(o.output.find("stopped at"), std::string::npos) << o.output;
     EXPECT_TRUE(std::filesystem::exists(csv));

@@ -23,17 +23,30 @@ std::vector<std::string> seeds() {
 
 /// What goes wrong with files: flipped bytes, lost and doubled pieces, swapped tokens, wild numbers.
 std::string mutated(std::string text, std::mt19937& random) {
-    static const std::vector<std::string> tokens = {"null", "true", "-1", "1e999", "99999999999", "\"\"", "[]", "{}", "\"47q\"", "0", "-0.5", "\"D*D*\"", "[[[", "\\u0000", "\"1/0\"",
-                                                    "\"1e-320\"", "\"1e300\"", "\xff\xfe", "\"(((((\"", "4", "\"switch\"", "\"diode\"", "\"reference\"", "1.5", "\"R1\"", "\"0\""};
+    static const std::vector<std::string> tokens = {
+        "null",      "true",          "-1",        "1e999",    "99999999999", "\"\"", "[]",
+        "{}",        "\"47q\"",       "0",         "-0.5",     "\"D*D*\"",    "[[[",  "\\u0000",
+        "\"1/0\"",   "\"1e-320\"",    "\"1e300\"", "\xff\xfe", "\"(((((\"",   "4",    "\"switch\"",
+        "\"diode\"", "\"reference\"", "1.5",       "\"R1\"",   "\"0\""};
     const int changes = 1 + static_cast<int>(random() % 4);
     for (int i = 0; i < changes && !text.empty(); ++i) {
         const std::size_t at = random() % text.size(), length = std::min<std::size_t>(random() % 40, text.size() - at);
         switch (random() % 14) {
-            case 0: text[at] = static_cast<char>(random()); break;
-            case 1: text.erase(at, length); break;
-            case 2: text.insert(at, text.substr(at, length)); break;
-            case 3: text.resize(at); break;
-            case 4: text.insert(at, tokens[random() % tokens.size()]); break;
+            case 0:
+                text[at] = static_cast<char>(random());
+                break;
+            case 1:
+                text.erase(at, length);
+                break;
+            case 2:
+                text.insert(at, text.substr(at, length));
+                break;
+            case 3:
+                text.resize(at);
+                break;
+            case 4:
+                text.insert(at, tokens[random() % tokens.size()]);
+                break;
             case 5:
             case 6: {
                 // Replace a whole value after a colon or a comma: stays valid JSON more often.
@@ -45,7 +58,8 @@ std::string mutated(std::string text, std::mt19937& random) {
                 break;
             }
             default: {
-                // Another digit, or another letter of a name or a value: the file stays readable, the circuit becomes another.
+                // Another digit, or another letter of a name or a value: the file stays readable, the circuit becomes
+                // another.
                 const std::size_t digit = text.find_first_of("0123456789", at);
                 if (digit != std::string::npos) text[digit] = "0123456789umkD/-"[random() % 16];
             }
@@ -97,7 +111,8 @@ TEST(Fuzz, TenThousandMutatedProjects) {
 
 TEST(Fuzz, ClipboardTextOfAnyKind) {
     std::mt19937 random(5);
-    const std::string clip = R"({"parts": [{"name": "R1", "kind": "resistor", "at": [0, 0], "values": {"r": "5"}}], "wires": [{"points": [[0, 0], [8, 0]]}], "labels": []})";
+    const std::string clip =
+        R"({"parts": [{"name": "R1", "kind": "resistor", "at": [0, 0], "values": {"r": "5"}}], "wires": [{"points": [[0, 0], [8, 0]]}], "labels": []})";
     int good = 0;
     for (int i = 0; i < 5000; ++i) good += readClip(mutated(clip, random)) ? 1 : 0;
     EXPECT_GT(good, 100);

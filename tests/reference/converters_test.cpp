@@ -10,20 +10,28 @@ using namespace hedgerow::test;
 
 namespace {
 
-/// Step-down stage with an ideal switch and diode into a fixed output voltage: the current is a chain of straight lines.
+/// Step-down stage with an ideal switch and diode into a fixed output voltage: the current is a chain of straight
+/// lines.
 Circuit stepDownIntoFixedOutput(const std::string& duty, const std::string& output) {
     Circuit c;
-    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "80"}}).add("switch", "S1", {"in", "sw", "g"}).add("diode", "D1", {"0", "sw"})
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "80"}})
+        .add("switch", "S1", {"in", "sw", "g"})
+        .add("diode", "D1", {"0", "sw"})
         .add("modulator", "M1", {"", "g", ""}, {{"f", "150k"}, {"duty", duty}})
-        .add("inductor", "L1", {"sw", "out"}, {{"l", "22u"}}).add("dc-voltage", "V2", {"out", "0"}, {{"level", output}}).plan("200u");
+        .add("inductor", "L1", {"sw", "out"}, {{"l", "22u"}})
+        .add("dc-voltage", "V2", {"out", "0"}, {{"level", output}})
+        .plan("200u");
     return c;
 }
 
 Circuit stepDown(const std::string& duty, const std::string& load, const std::string& v0, const std::string& i0) {
     Circuit c;
-    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "80"}}).add("switch", "S1", {"in", "sw", "g"}).add("diode", "D1", {"0", "sw"})
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "80"}})
+        .add("switch", "S1", {"in", "sw", "g"})
+        .add("diode", "D1", {"0", "sw"})
         .add("modulator", "M1", {"", "g", ""}, {{"f", "150k"}, {"duty", duty}})
-        .add("inductor", "L1", {"sw", "out"}, {{"l", "22u"}, {"i0", i0}}).add("capacitor", "C1", {"out", "0"}, {{"c", "1m"}, {"v0", v0}})
+        .add("inductor", "L1", {"sw", "out"}, {{"l", "22u"}, {"i0", i0}})
+        .add("capacitor", "C1", {"out", "0"}, {{"c", "1m"}, {"v0", v0}})
         .add("resistor", "R1", {"out", "0"}, {{"r", load}});
     return c;
 }
@@ -100,9 +108,13 @@ TEST(StepDown, FollowsAnIndependentIntervalMap) {
         i = C * dx1 + v / R;
     };
     Circuit c;
-    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "80"}}).add("switch", "S1", {"in", "sw", "g"}).add("diode", "D1", {"0", "sw"})
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "80"}})
+        .add("switch", "S1", {"in", "sw", "g"})
+        .add("diode", "D1", {"0", "sw"})
         .add("modulator", "M1", {"", "g", ""}, {{"f", "150k"}, {"duty", "0.25"}})
-        .add("inductor", "L1", {"sw", "out"}, {{"l", "22u"}}).add("capacitor", "C1", {"out", "0"}, {{"c", "20u"}}).add("resistor", "R1", {"out", "0"}, {{"r", "8"}})
+        .add("inductor", "L1", {"sw", "out"}, {{"l", "22u"}})
+        .add("capacitor", "C1", {"out", "0"}, {{"c", "20u"}})
+        .add("resistor", "R1", {"out", "0"}, {{"r", "8"}})
         .plan("1.334m");
     const auto r = run(c);
     ASSERT_TRUE(r);
@@ -111,7 +123,7 @@ TEST(StepDown, FollowsAnIndependentIntervalMap) {
     int discontinuous = 0;
     for (int k = 0; k < 200; ++k) {
         ASSERT_NEAR(at(*r, "L1.i", static_cast<double>(k * T)), static_cast<double>(i), 1e-8) << "period " << k;
-        ASSERT_NEAR(at(*r, "out.v", static_cast<double>(k * T)), static_cast<double>(v), 1e-8 ) << "period " << k;
+        ASSERT_NEAR(at(*r, "out.v", static_cast<double>(k * T)), static_cast<double>(v), 1e-8) << "period " << k;
         propagate(V, i, v, D * T);
         Real rest = (1 - D) * T, iEnd = i, vEnd = v;
         propagate(0, iEnd, vEnd, rest);
@@ -138,9 +150,13 @@ TEST(StepDown, FollowsAnIndependentIntervalMap) {
 // Step-up in discontinuous conduction at a fixed output: the diode conducts for D V/(Vo - V) T.
 TEST(StepUp, DiscontinuousConduction) {
     Circuit c;
-    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "24"}}).add("inductor", "L1", {"in", "sw"}, {{"l", "10u"}}).add("switch", "S1", {"sw", "0", "g"})
-        .add("diode", "D1", {"sw", "out"}).add("dc-voltage", "V2", {"out", "0"}, {{"level", "80"}})
-        .add("modulator", "M1", {"", "g", ""}, {{"f", "100k"}, {"duty", "0.5"}}).plan("200u");
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "24"}})
+        .add("inductor", "L1", {"in", "sw"}, {{"l", "10u"}})
+        .add("switch", "S1", {"sw", "0", "g"})
+        .add("diode", "D1", {"sw", "out"})
+        .add("dc-voltage", "V2", {"out", "0"}, {{"level", "80"}})
+        .add("modulator", "M1", {"", "g", ""}, {{"f", "100k"}, {"duty", "0.5"}})
+        .plan("200u");
     const auto r = run(c);
     ASSERT_TRUE(r);
     const double period = 1e-5, peak = 24 * 0.5 * period / 10e-6, fall = peak * 10e-6 / (80 - 24);
@@ -148,16 +164,22 @@ TEST(StepUp, DiscontinuousConduction) {
     EXPECT_RELATIVE(m.max, peak, 1e-9);
     EXPECT_RELATIVE(m.mean, peak * (0.5 * period + fall) / 2 / period, 1e-9);
     // All that the source delivers is burnt or stored: here, all goes to the output.
-    EXPECT_RELATIVE(measures(*r, "V1.p", 5 * period, 15 * period).mean, -measures(*r, "V2.p", 5 * period, 15 * period).mean, 1e-10);
+    EXPECT_RELATIVE(measures(*r, "V1.p", 5 * period, 15 * period).mean,
+                    -measures(*r, "V2.p", 5 * period, 15 * period).mean, 1e-10);
 }
 
 // Synchronous stage with dead time: while both gates are off the diode carries the current.
 TEST(StepDown, DeadTimeHandsTheCurrentToTheDiode) {
     Circuit c;
-    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "80"}}).add("switch", "S1", {"in", "sw", "g"}).add("switch", "S2", {"sw", "0", "n"})
-        .add("diode", "D1", {"sw", "in"}).add("diode", "D2", {"0", "sw"})
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "80"}})
+        .add("switch", "S1", {"in", "sw", "g"})
+        .add("switch", "S2", {"sw", "0", "n"})
+        .add("diode", "D1", {"sw", "in"})
+        .add("diode", "D2", {"0", "sw"})
         .add("modulator", "M1", {"", "g", "n"}, {{"f", "150k"}, {"duty", "0.3"}, {"dead", "100n"}})
-        .add("inductor", "L1", {"sw", "out"}, {{"l", "22u"}, {"i0", "10"}}).add("dc-voltage", "V2", {"out", "0"}, {{"level", "23"}}).plan("100u");
+        .add("inductor", "L1", {"sw", "out"}, {{"l", "22u"}, {"i0", "10"}})
+        .add("dc-voltage", "V2", {"out", "0"}, {{"level", "23"}})
+        .plan("100u");
     const auto r = run(c);
     ASSERT_TRUE(r);
     ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
@@ -166,6 +188,7 @@ TEST(StepDown, DeadTimeHandsTheCurrentToTheDiode) {
     EXPECT_NEAR(at(*r, "D2.i", 3.3 * period + 50e-9), at(*r, "L1.i", 3.3 * period + 50e-9), 1e-9);
     EXPECT_EQ(at(*r, "D2.on", 3.5 * period), 0.0) << "a closed switch beside it carries all of the current";
     EXPECT_NEAR(at(*r, "S2.i", 3.5 * period), -at(*r, "L1.i", 3.5 * period), 1e-9);
-    // The node is at 0 V from the end of the gate to the end of the dead time before the next one: duty shrinks by the dead time.
+    // The node is at 0 V from the end of the gate to the end of the dead time before the next one: duty shrinks by the
+    // dead time.
     EXPECT_RELATIVE(measures(*r, "sw.v", 2 * period, 12 * period).mean, 80 * (0.3 - 100e-9 / period), 1e-9);
 }

@@ -45,8 +45,8 @@ public:
         static const double s6 = std::sqrt(6.0);
         const double c[3] = {(4 - s6) / 10, (4 + s6) / 10, 1};
         Matrix a(3, 3);
-        a << (88 - 7 * s6) / 360, (296 - 169 * s6) / 1800, (-2 + 3 * s6) / 225, (296 + 169 * s6) / 1800, (88 + 7 * s6) / 360, (-2 - 3 * s6) / 225,
-            (16 - s6) / 36, (16 + s6) / 36, 1.0 / 9;
+        a << (88 - 7 * s6) / 360, (296 - 169 * s6) / 1800, (-2 + 3 * s6) / 225, (296 + 169 * s6) / 1800,
+            (88 + 7 * s6) / 360, (-2 - 3 * s6) / 225, (16 - s6) / 36, (16 + s6) / 36, 1.0 / 9;
         const int n = static_cast<int>(x.size());
         const Matrix A = k_ * lu_.solve(hx_), B = k_ * lu_.solve(bw_);
         const double h = toSeconds(length) / steps;
@@ -56,7 +56,9 @@ public:
         const Eigen::PartialPivLU<Matrix> lu(system);
         for (int step = 0; step < steps; ++step) {
             Matrix forcing(n, 3);
-            for (int i = 0; i < 3; ++i) forcing.col(i) = B * sources(t + static_cast<Tick>((step + c[i]) * (static_cast<double>(length) / steps)));
+            for (int i = 0; i < 3; ++i)
+                forcing.col(i) =
+                    B * sources(t + static_cast<Tick>((step + c[i]) * (static_cast<double>(length) / steps)));
             Vector right(3 * n);
             for (int i = 0; i < 3; ++i) {
                 right.segment(i * n, n) = x;
@@ -73,7 +75,8 @@ private:
         w(0) = 1;
         for (std::size_t i = 0; i < network_.sources.size(); ++i) {
             // Left limits matter at the end of a span: a hair before.
-            network_.sources[i]->valueAt(t, {w.data() + network_.sourceOffsets[i], static_cast<std::size_t>(network_.sources[i]->size())});
+            network_.sources[i]->valueAt(
+                t, {w.data() + network_.sourceOffsets[i], static_cast<std::size_t>(network_.sources[i]->size())});
         }
         return w;
     }
@@ -91,8 +94,13 @@ void compare(const Circuit& circuit, double tolerance) {
     const RowLayout& layout = r->layout();
     const auto chunks = r->store().chunks();
     const std::size_t points = r->store().count();
-    const auto value = [&](std::size_t i, int column) { return chunks[i / TraceStore::chunkPoints]->values[static_cast<std::size_t>(column) * TraceStore::chunkPoints + i % TraceStore::chunkPoints]; };
-    const auto time = [&](std::size_t i) { return chunks[i / TraceStore::chunkPoints]->times[i % TraceStore::chunkPoints]; };
+    const auto value = [&](std::size_t i, int column) {
+        return chunks[i / TraceStore::chunkPoints]
+            ->values[static_cast<std::size_t>(column) * TraceStore::chunkPoints + i % TraceStore::chunkPoints];
+    };
+    const auto time = [&](std::size_t i) {
+        return chunks[i / TraceStore::chunkPoints]->times[i % TraceStore::chunkPoints];
+    };
     Vector x(static_cast<int>(network.states.size()));
     for (int i = 0; i < x.size(); ++i) x(i) = network.states[static_cast<std::size_t>(i)].initial;
     double largest = 0;
@@ -110,7 +118,9 @@ void compare(const Circuit& circuit, double tolerance) {
         const Tick length = time(end) - time(start);
         x = oracle.integrate(x, time(start), length, 400);
         const Vector z = oracle.unknowns(x, time(end));
-        for (int c = 0; c < layout.unknowns; ++c) ASSERT_NEAR(value(end, c), z(c), tolerance * largest) << network.describeUnknown(c) << " at " << toSeconds(time(end));
+        for (int c = 0; c < layout.unknowns; ++c)
+            ASSERT_NEAR(value(end, c), z(c), tolerance * largest)
+                << network.describeUnknown(c) << " at " << toSeconds(time(end));
         ++spans;
         start = end + 1;
     }
@@ -123,45 +133,84 @@ TEST(Oracle, LossyRectifierWithSourceInductance) {
     Circuit c;
     c.add("sine-voltage", "V1", {"p", "n"}, {{"peak", "325"}, {"ri", "0.4"}, {"li", "600u"}}, 2);
     const Circuit::Values diode = {{"vf", "0.9"}, {"ron", "20m"}, {"roff", "10k"}};
-    c.add("diode", "D1", {"p", "out"}, diode, 2).add("diode", "D2", {"n", "out"}, diode, 2).add("diode", "D3", {"0", "p"}, diode, 2).add("diode", "D4", {"0", "n"}, diode, 2)
-        .add("capacitor", "C1", {"out", "0"}, {{"c", "200u"}, {"esr", "80m"}, {"rp", "1M"}}, 2).add("resistor", "R1", {"out", "0"}, {{"r", "100"}}).plan("40m", "1e-2");
+    c.add("diode", "D1", {"p", "out"}, diode, 2)
+        .add("diode", "D2", {"n", "out"}, diode, 2)
+        .add("diode", "D3", {"0", "p"}, diode, 2)
+        .add("diode", "D4", {"0", "n"}, diode, 2)
+        .add("capacitor", "C1", {"out", "0"}, {{"c", "200u"}, {"esr", "80m"}, {"rp", "1M"}}, 2)
+        .add("resistor", "R1", {"out", "0"}, {{"r", "100"}})
+        .plan("40m", "1e-2");
     compare(c, 1e-9);
 }
 
 TEST(Oracle, LossySynchronousStepDown) {
     Circuit c;
-    const Circuit::Values diode = {{"vf", "0.8"}, {"ron", "6m"}, {"roff", "10k"}}, gate = {{"ron", "9m"}, {"roff", "10k"}};
-    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "80"}, {"ri", "20m"}}, 2).add("capacitor", "C1", {"in", "0"}, {{"c", "22u"}, {"esr", "3m"}, {"v0", "80"}}, 2)
-        .add("modulator", "M1", {"", "g", "n"}, {{"f", "150k"}, {"duty", "0.3"}, {"dead", "80n"}}).add("switch", "S1", {"in", "sw", "g"}, gate, 2).add("diode", "D1", {"sw", "in"}, diode, 2)
-        .add("switch", "S2", {"sw", "0", "n"}, gate, 2).add("diode", "D2", {"0", "sw"}, diode, 2).add("inductor", "L1", {"sw", "out"}, {{"l", "22u"}, {"dcr", "7m"}, {"rc", "10k"}}, 2)
-        .add("capacitor", "C2", {"out", "0"}, {{"c", "94u"}, {"esr", "2m"}}, 2).add("resistor", "R1", {"out", "0"}, {{"r", "1.92"}}).plan("200u", "1e-2");
+    const Circuit::Values diode = {{"vf", "0.8"}, {"ron", "6m"}, {"roff", "10k"}},
+                          gate = {{"ron", "9m"}, {"roff", "10k"}};
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "80"}, {"ri", "20m"}}, 2)
+        .add("capacitor", "C1", {"in", "0"}, {{"c", "22u"}, {"esr", "3m"}, {"v0", "80"}}, 2)
+        .add("modulator", "M1", {"", "g", "n"}, {{"f", "150k"}, {"duty", "0.3"}, {"dead", "80n"}})
+        .add("switch", "S1", {"in", "sw", "g"}, gate, 2)
+        .add("diode", "D1", {"sw", "in"}, diode, 2)
+        .add("switch", "S2", {"sw", "0", "n"}, gate, 2)
+        .add("diode", "D2", {"0", "sw"}, diode, 2)
+        .add("inductor", "L1", {"sw", "out"}, {{"l", "22u"}, {"dcr", "7m"}, {"rc", "10k"}}, 2)
+        .add("capacitor", "C2", {"out", "0"}, {{"c", "94u"}, {"esr", "2m"}}, 2)
+        .add("resistor", "R1", {"out", "0"}, {{"r", "1.92"}})
+        .plan("200u", "1e-2");
     compare(c, 1e-9);
 }
 
 // Random ladders of R, L, C with diodes, gates and every source: agreement at every event.
 TEST(Oracle, RandomSwitchedLadders) {
     std::mt19937 random(11);
-    const auto uniform = [&](double low, double high) { return std::uniform_real_distribution<double>(low, high)(random); };
-    const auto log = [&](double low, double high) { return std::to_string(std::exp(uniform(std::log(low), std::log(high))) * 1e6) + "e-6"; };
+    const auto uniform = [&](double low, double high) {
+        return std::uniform_real_distribution<double>(low, high)(random);
+    };
+    const auto log = [&](double low, double high) {
+        return std::to_string(std::exp(uniform(std::log(low), std::log(high))) * 1e6) + "e-6";
+    };
     for (int trial = 0; trial < 60; ++trial) {
         Circuit c;
         c.add("sine-voltage", "V1", {"n0", "0"}, {{"peak", log(5, 50)}, {"f", log(200, 3000)}, {"ri", log(0.05, 1)}}, 2)
-            .add("modulator", "M1", {"", "g", "h"}, {{"f", log(2000, 20000)}, {"duty", std::to_string(uniform(0.1, 0.9))}, {"dead", "1u"}});
+            .add("modulator", "M1", {"", "g", "h"},
+                 {{"f", log(2000, 20000)}, {"duty", std::to_string(uniform(0.1, 0.9))}, {"dead", "1u"}});
         const int stages = 2 + static_cast<int>(random() % 4);
         for (int s = 0; s < stages; ++s) {
             const std::string a = "n" + std::to_string(s), b = "n" + std::to_string(s + 1), id = std::to_string(s);
             switch (random() % 5) {
-                case 0: c.add("resistor", "RS" + id, {a, b}, {{"r", log(0.1, 10)}}); break;
-                case 1: c.add("inductor", "LS" + id, {a, b}, {{"l", log(50e-6, 2e-3)}, {"dcr", log(0.01, 1)}, {"rc", "1k"}}, 2); break;
-                case 2: c.add("diode", "DS" + id, {a, b}, {{"vf", "0.7"}, {"ron", "50m"}, {"roff", "5k"}}, 2); break;
-                case 3: c.add("switch", "SS" + id, {a, b, "g"}, {{"ron", "50m"}, {"roff", "5k"}}, 2); break;
-                default: c.add("switch", "SS" + id, {a, b, "h"}, {{"ron", "50m"}, {"roff", "5k"}}, 2); break;
+                case 0:
+                    c.add("resistor", "RS" + id, {a, b}, {{"r", log(0.1, 10)}});
+                    break;
+                case 1:
+                    c.add("inductor", "LS" + id, {a, b}, {{"l", log(50e-6, 2e-3)}, {"dcr", log(0.01, 1)}, {"rc", "1k"}},
+                          2);
+                    break;
+                case 2:
+                    c.add("diode", "DS" + id, {a, b}, {{"vf", "0.7"}, {"ron", "50m"}, {"roff", "5k"}}, 2);
+                    break;
+                case 3:
+                    c.add("switch", "SS" + id, {a, b, "g"}, {{"ron", "50m"}, {"roff", "5k"}}, 2);
+                    break;
+                default:
+                    c.add("switch", "SS" + id, {a, b, "h"}, {{"ron", "50m"}, {"roff", "5k"}}, 2);
+                    break;
             }
             switch (random() % 4) {
-                case 0: c.add("resistor", "RP" + id, {b, "0"}, {{"r", log(1, 100)}}); break;
-                case 1: c.add("capacitor", "CP" + id, {b, "0"}, {{"c", log(1e-6, 100e-6)}, {"esr", log(0.01, 0.5)}, {"rp", "1k"}}, 2); break;
-                case 2: c.add("diode", "DP" + id, {"0", b}, {{"vf", "0.7"}, {"ron", "50m"}, {"roff", "5k"}}, 2); break;
-                default: c.add("inductor", "LP" + id, {b, "0"}, {{"l", log(100e-6, 5e-3)}, {"dcr", log(0.1, 2)}, {"rc", "1k"}}, 2); break;
+                case 0:
+                    c.add("resistor", "RP" + id, {b, "0"}, {{"r", log(1, 100)}});
+                    break;
+                case 1:
+                    c.add("capacitor", "CP" + id, {b, "0"},
+                          {{"c", log(1e-6, 100e-6)}, {"esr", log(0.01, 0.5)}, {"rp", "1k"}}, 2);
+                    break;
+                case 2:
+                    c.add("diode", "DP" + id, {"0", b}, {{"vf", "0.7"}, {"ron", "50m"}, {"roff", "5k"}}, 2);
+                    break;
+                default:
+                    c.add("inductor", "LP" + id, {b, "0"},
+                          {{"l", log(100e-6, 5e-3)}, {"dcr", log(0.1, 2)}, {"rc", "1k"}}, 2);
+                    break;
             }
         }
         c.add("resistor", "RL", {"n" + std::to_string(stages), "0"}, {{"r", log(2, 200)}}).plan("2m", "1e-2");
@@ -184,7 +233,9 @@ TEST(Balance, PowersOfAllPartsSumToZero) {
         for (const std::string& quantity : r->quantityNames())
             if (quantity.ends_with(".p")) powers.push_back(r->trace(quantity));
         double largest = 0;
-        for (const auto& power : powers) largest = std::max({largest, std::abs(power->range(0, power->size()).first), power->range(0, power->size()).second});
+        for (const auto& power : powers)
+            largest = std::max(
+                {largest, std::abs(power->range(0, power->size()).first), power->range(0, power->size()).second});
         for (std::size_t i = 0; i < r->store().count(); i += 3) {
             double sum = 0;
             for (const auto& power : powers) sum += power->value(i);

@@ -16,8 +16,11 @@ constexpr double pi = std::numbers::pi;
 // sin(b - f) = -sin(f) exp(-b / tan f), f = atan(w L / R).
 TEST(Rectifier, ExtinctionAngleOfResistorInductorLoad) {
     Circuit c;
-    c.add("sine-voltage", "V1", {"in", "0"}, {{"peak", "100"}, {"f", "50"}}).add("diode", "D1", {"in", "a"})
-        .add("resistor", "R1", {"a", "b"}, {{"r", "10"}}).add("inductor", "L1", {"b", "0"}, {{"l", "50m"}}).plan("60m");
+    c.add("sine-voltage", "V1", {"in", "0"}, {{"peak", "100"}, {"f", "50"}})
+        .add("diode", "D1", {"in", "a"})
+        .add("resistor", "R1", {"a", "b"}, {{"r", "10"}})
+        .add("inductor", "L1", {"b", "0"}, {{"l", "50m"}})
+        .plan("60m");
     const auto r = run(c);
     ASSERT_TRUE(r);
     ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
@@ -38,8 +41,11 @@ TEST(Rectifier, ExtinctionAngleOfResistorInductorLoad) {
 // Rectifier into a fixed voltage behind a resistor: conducts from asin(E/V) to pi minus that.
 TEST(Rectifier, ConductionAngleAgainstFixedVoltage) {
     Circuit c;
-    c.add("sine-voltage", "V1", {"in", "0"}, {{"peak", "100"}, {"f", "50"}}).add("diode", "D1", {"in", "a"}, {{"vf", "1"}, {"ron", "0.01"}, {"roff", "1G"}}, 2)
-        .add("resistor", "R1", {"a", "b"}, {{"r", "5"}}).add("dc-voltage", "V2", {"b", "0"}, {{"level", "59"}}).plan("40m");
+    c.add("sine-voltage", "V1", {"in", "0"}, {{"peak", "100"}, {"f", "50"}})
+        .add("diode", "D1", {"in", "a"}, {{"vf", "1"}, {"ron", "0.01"}, {"roff", "1G"}}, 2)
+        .add("resistor", "R1", {"a", "b"}, {{"r", "5"}})
+        .add("dc-voltage", "V2", {"b", "0"}, {{"level", "59"}})
+        .plan("40m");
     const auto r = run(c);
     ASSERT_TRUE(r);
     const std::vector<double> changes = edges(*r, "D1.on");
@@ -52,9 +58,14 @@ TEST(Rectifier, ConductionAngleAgainstFixedVoltage) {
 // Full bridge of ideal diodes: |v|, commutating without any resistance in the loop.
 TEST(Rectifier, IdealBridgeCommutates) {
     Circuit c;
-    c.add("sine-voltage", "V1", {"p", "n"}, {{"peak", "325"}, {"f", "50"}, {"phase", "10"}}).add("diode", "D1", {"p", "out"}).add("diode", "D2", {"n", "out"})
-        .add("diode", "D3", {"0", "p"}).add("diode", "D4", {"0", "n"}).add("inductor", "L1", {"out", "a"}, {{"l", "10m"}, {"i0", "5"}})
-        .add("resistor", "R1", {"a", "0"}, {{"r", "20"}}).plan("100m");
+    c.add("sine-voltage", "V1", {"p", "n"}, {{"peak", "325"}, {"f", "50"}, {"phase", "10"}})
+        .add("diode", "D1", {"p", "out"})
+        .add("diode", "D2", {"n", "out"})
+        .add("diode", "D3", {"0", "p"})
+        .add("diode", "D4", {"0", "n"})
+        .add("inductor", "L1", {"out", "a"}, {{"l", "10m"}, {"i0", "5"}})
+        .add("resistor", "R1", {"a", "0"}, {{"r", "20"}})
+        .plan("100m");
     const auto r = run(c);
     ASSERT_TRUE(r);
     ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
@@ -67,13 +78,19 @@ TEST(Rectifier, IdealBridgeCommutates) {
 // Bridge with a smoothing capacitor: during conduction the output follows the source exactly.
 TEST(Rectifier, IdealBridgeIntoCapacitor) {
     Circuit c;
-    c.add("sine-voltage", "V1", {"p", "n"}, {{"peak", "325"}, {"f", "50"}}).add("diode", "D1", {"p", "out"}).add("diode", "D2", {"n", "out"})
-        .add("diode", "D3", {"0", "p"}).add("diode", "D4", {"0", "n"}).add("capacitor", "C1", {"out", "0"}, {{"c", "100u"}})
-        .add("resistor", "R1", {"out", "0"}, {{"r", "200"}}).plan("60m");
+    c.add("sine-voltage", "V1", {"p", "n"}, {{"peak", "325"}, {"f", "50"}})
+        .add("diode", "D1", {"p", "out"})
+        .add("diode", "D2", {"n", "out"})
+        .add("diode", "D3", {"0", "p"})
+        .add("diode", "D4", {"0", "n"})
+        .add("capacitor", "C1", {"out", "0"}, {{"c", "100u"}})
+        .add("resistor", "R1", {"out", "0"}, {{"r", "200"}})
+        .plan("60m");
     const auto r = run(c);
     ASSERT_TRUE(r);
     ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
-    // After the peak the diode lets go where C dv/dt + v/R = 0: tan(w t) = -w R C; then exp(-t/RC) until it meets |v| again.
+    // After the peak the diode lets go where C dv/dt + v/R = 0: tan(w t) = -w R C; then exp(-t/RC) until it meets |v|
+    // again.
     const double w = 2 * pi * 50, rc = 200 * 100e-6, release = (pi - std::atan(w * rc)) / w;
     const double held = 325 * std::sin(w * release);
     double low = 0.01 + 1e-6, high = 0.015;
@@ -91,8 +108,11 @@ TEST(Rectifier, IdealBridgeIntoCapacitor) {
 // A switch joins two capacitors: charge is kept, half of the energy of the difference is lost, in no time.
 TEST(Redistribution, TwoCapacitorsJoined) {
     Circuit c;
-    c.add("capacitor", "C1", {"a", "0"}, {{"c", "3u"}, {"v0", "10"}}).add("capacitor", "C2", {"b", "0"}, {{"c", "1u"}, {"v0", "2"}})
-        .add("switch", "S1", {"a", "b", "g"}).add("modulator", "M1", {"", "g", ""}, {{"f", "1k"}, {"duty", "0.5"}, {"phase", "0.25"}}).plan("600u");
+    c.add("capacitor", "C1", {"a", "0"}, {{"c", "3u"}, {"v0", "10"}})
+        .add("capacitor", "C2", {"b", "0"}, {{"c", "1u"}, {"v0", "2"}})
+        .add("switch", "S1", {"a", "b", "g"})
+        .add("modulator", "M1", {"", "g", ""}, {{"f", "1k"}, {"duty", "0.5"}, {"phase", "0.25"}})
+        .plan("600u");
     const auto r = run(c);
     ASSERT_TRUE(r);
     ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
@@ -108,8 +128,10 @@ TEST(Redistribution, TwoCapacitorsJoined) {
 // Two windings forced into series share their flux: (L1 i1 + L2 i2) / (L1 + L2).
 TEST(Redistribution, TwoWindingsInSeries) {
     Circuit c;
-    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "1"}}).add("inductor", "L1", {"in", "m"}, {{"l", "3m"}, {"i0", "4"}})
-        .add("inductor", "L2", {"m", "0"}, {{"l", "1m"}, {"i0", "0"}}).plan("1u");
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "1"}})
+        .add("inductor", "L1", {"in", "m"}, {{"l", "3m"}, {"i0", "4"}})
+        .add("inductor", "L2", {"m", "0"}, {{"l", "1m"}, {"i0", "0"}})
+        .plan("1u");
     const auto r = run(c);
     ASSERT_TRUE(r);
     EXPECT_NEAR(at(*r, "L1.i", 0), 3.0, 1e-12);
@@ -119,7 +141,9 @@ TEST(Redistribution, TwoWindingsInSeries) {
 // A capacitor directly across a source follows it, and takes C dv/dt.
 TEST(Redistribution, CapacitorAcrossSource) {
     Circuit c;
-    c.add("sine-voltage", "V1", {"in", "0"}, {{"peak", "10"}, {"f", "1k"}}).add("capacitor", "C1", {"in", "0"}, {{"c", "1u"}}).plan("2m");
+    c.add("sine-voltage", "V1", {"in", "0"}, {{"peak", "10"}, {"f", "1k"}})
+        .add("capacitor", "C1", {"in", "0"}, {{"c", "1u"}})
+        .plan("2m");
     const auto r = run(c);
     ASSERT_TRUE(r);
     const double w = 2 * pi * 1000;
@@ -131,8 +155,12 @@ TEST(Redistribution, CapacitorAcrossSource) {
 // Two closed ideal switches in parallel share equally: least norm.
 TEST(Degenerate, ParallelSwitchesShare) {
     Circuit c;
-    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "10"}}).add("switch", "S1", {"in", "a", "g"}).add("switch", "S2", {"in", "a", "g"})
-        .add("constant", "K1", {"g"}).add("resistor", "R1", {"a", "0"}, {{"r", "5"}}).plan("1m");
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "10"}})
+        .add("switch", "S1", {"in", "a", "g"})
+        .add("switch", "S2", {"in", "a", "g"})
+        .add("constant", "K1", {"g"})
+        .add("resistor", "R1", {"a", "0"}, {{"r", "5"}})
+        .plan("1m");
     const auto r = run(c);
     ASSERT_TRUE(r);
     ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
@@ -143,8 +171,12 @@ TEST(Degenerate, ParallelSwitchesShare) {
 // An island behind open switches floats so that the voltages across them sum to zero.
 TEST(Degenerate, IslandBehindOpenSwitchesFloatsBetween) {
     Circuit c;
-    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "10"}}).add("switch", "S1", {"in", "a", "g"}).add("resistor", "R1", {"a", "b"})
-        .add("switch", "S2", {"b", "0", "g"}).add("constant", "K1", {"g"}, {{"value", "0"}}).plan("1m");
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "10"}})
+        .add("switch", "S1", {"in", "a", "g"})
+        .add("resistor", "R1", {"a", "b"})
+        .add("switch", "S2", {"b", "0", "g"})
+        .add("constant", "K1", {"g"}, {{"value", "0"}})
+        .plan("1m");
     const auto r = run(c);
     ASSERT_TRUE(r);
     ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
@@ -154,8 +186,12 @@ TEST(Degenerate, IslandBehindOpenSwitchesFloatsBetween) {
 
 TEST(Refused, OpeningTheOnlyPathOfAWindingNamesIt) {
     Circuit c;
-    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "24"}}).add("switch", "S1", {"in", "a", "g"}).add("inductor", "L3", {"a", "b"}, {{"l", "1m"}})
-        .add("resistor", "R1", {"b", "0"}, {{"r", "2"}}).add("modulator", "M1", {"", "g", ""}, {{"f", "100"}, {"duty", "0.5"}}).plan("20m");
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "24"}})
+        .add("switch", "S1", {"in", "a", "g"})
+        .add("inductor", "L3", {"a", "b"}, {{"l", "1m"}})
+        .add("resistor", "R1", {"b", "0"}, {{"r", "2"}})
+        .add("modulator", "M1", {"", "g", ""}, {{"f", "100"}, {"duty", "0.5"}})
+        .plan("20m");
     const auto r = run(c);
     ASSERT_TRUE(r);
     ASSERT_EQ(r->summary().end, RunEnd::failed);
@@ -169,13 +205,19 @@ TEST(Refused, OpeningTheOnlyPathOfAWindingNamesIt) {
 
 TEST(Refused, ShortCircuitThroughSwitchesNamesTheLoop) {
     Circuit c;
-    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "80"}}).add("switch", "S1", {"in", "sw", "g"}).add("switch", "S2", {"sw", "0", "h"})
-        .add("modulator", "M1", {"", "g", ""}, {{"f", "1k"}, {"duty", "0.5"}, {"phase", "0.1"}}).add("constant", "K1", {"h"}).add("resistor", "R1", {"sw", "0"}).plan("2m");
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "80"}})
+        .add("switch", "S1", {"in", "sw", "g"})
+        .add("switch", "S2", {"sw", "0", "h"})
+        .add("modulator", "M1", {"", "g", ""}, {{"f", "1k"}, {"duty", "0.5"}, {"phase", "0.1"}})
+        .add("constant", "K1", {"h"})
+        .add("resistor", "R1", {"sw", "0"})
+        .plan("2m");
     const auto r = run(c);
     ASSERT_TRUE(r);
     ASSERT_EQ(r->summary().end, RunEnd::failed);
     for (const char* part : {"V1", "S1", "S2", "short circuit", "when S1 turns on at 100 µs"})
-        EXPECT_NE(r->summary().error->message.find(part), std::string::npos) << part << " in: " << r->summary().error->message;
+        EXPECT_NE(r->summary().error->message.find(part), std::string::npos)
+            << part << " in: " << r->summary().error->message;
 }
 
 TEST(Refused, DiodeAcrossASourceIsAShort) {
@@ -194,11 +236,17 @@ TEST(Property, OrderAndNamesDoNotMatter) {
         const auto source = [&] { c.add("dc-voltage", other ? "A9" : "V1", {"in", "0"}, {{"level", "80"}}); };
         const auto load = [&] { c.add("resistor", other ? "B9" : "R1", {"out", "0"}, {{"r", "8"}}); };
         const auto stage = [&] {
-            c.add("switch", "S1", {"in", "sw", "g"}).add("modulator", "M1", {"", "g", ""}, {{"f", "150k"}, {"duty", "0.25"}}).add("diode", "D1", {"0", "sw"});
+            c.add("switch", "S1", {"in", "sw", "g"})
+                .add("modulator", "M1", {"", "g", ""}, {{"f", "150k"}, {"duty", "0.25"}})
+                .add("diode", "D1", {"0", "sw"});
         };
-        const auto filter = [&] { c.add("inductor", "L1", {"sw", "out"}, {{"l", "22u"}}).add("capacitor", "C1", {"out", "0"}, {{"c", "20u"}}); };
-        if (other) load(), filter(), stage(), source();
-        else source(), stage(), filter(), load();
+        const auto filter = [&] {
+            c.add("inductor", "L1", {"sw", "out"}, {{"l", "22u"}}).add("capacitor", "C1", {"out", "0"}, {{"c", "20u"}});
+        };
+        if (other)
+            load(), filter(), stage(), source();
+        else
+            source(), stage(), filter(), load();
         c.plan("500u");
         return run(c);
     };
@@ -214,8 +262,12 @@ TEST(Property, OrderAndNamesDoNotMatter) {
 // Same input, same bits.
 TEST(Property, RunsRepeatBitByBit) {
     Circuit c;
-    c.add("sine-voltage", "V1", {"in", "0"}, {{"peak", "100"}}).add("diode", "D1", {"in", "a"}).add("resistor", "R1", {"a", "b"}, {{"r", "1"}})
-        .add("capacitor", "C1", {"b", "0"}, {{"c", "1m"}}).add("resistor", "R2", {"b", "0"}, {{"r", "50"}}).plan("100m");
+    c.add("sine-voltage", "V1", {"in", "0"}, {{"peak", "100"}})
+        .add("diode", "D1", {"in", "a"})
+        .add("resistor", "R1", {"a", "b"}, {{"r", "1"}})
+        .add("capacitor", "C1", {"b", "0"}, {{"c", "1m"}})
+        .add("resistor", "R2", {"b", "0"}, {{"r", "50"}})
+        .plan("100m");
     const auto a = run(c), b = run(c);
     ASSERT_TRUE(a && b);
     const auto x = a->trace("b.v"), y = b->trace("b.v");

@@ -13,7 +13,8 @@ Circuit::Circuit() {
     add("reference", "REF", {"0"});
 }
 
-Circuit& Circuit::add(const std::string& kind, const std::string& name, const std::vector<std::string>& nets, Values values, int rung) {
+Circuit& Circuit::add(const std::string& kind, const std::string& name, const std::vector<std::string>& nets,
+                      Values values, int rung) {
     const PartKind* descriptor = partLibrary().catalogue().find(kind);
     EXPECT_NE(descriptor, nullptr) << kind;
     Part part;
@@ -28,7 +29,8 @@ Circuit& Circuit::add(const std::string& kind, const std::string& name, const st
     }
     EXPECT_EQ(nets.size(), descriptor->pins.size()) << name;
     for (std::size_t i = 0; i < nets.size(); ++i)
-        if (!nets[i].empty()) project_.sheet().labels.push_back({project_.newId(), part.toSheet(descriptor->pins[i].at), nets[i], ""});
+        if (!nets[i].empty())
+            project_.sheet().labels.push_back({project_.newId(), part.toSheet(descriptor->pins[i].at), nets[i], ""});
     project_.sheet().parts.push_back(std::move(part));
     return *this;
 }

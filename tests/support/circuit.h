@@ -18,7 +18,8 @@ public:
     Circuit();
     using Values = std::initializer_list<std::pair<std::string, std::string>>;
     /// Adds a part; `nets` are those of its pins in order, "" leaves a pin open.
-    Circuit& add(const std::string& kind, const std::string& name, const std::vector<std::string>& nets, Values values = {}, int rung = 1);
+    Circuit& add(const std::string& kind, const std::string& name, const std::vector<std::string>& nets,
+                 Values values = {}, int rung = 1);
     Circuit& plan(const std::string& end, const std::string& tolerance = "1e-4");
     const Project& project() const { return project_; }
     Project& project() { return project_; }

@@ -57,7 +57,8 @@ TEST(Assemble, FromTypedPartsToAMeasureAndBack) {
     QTest::mouseClick(run, Qt::LeftButton);
     ASSERT_TRUE(window.waitForRun());
     ASSERT_TRUE(window.workspace().shownRun());
-    ASSERT_EQ(window.workspace().shownRun()->run->summary().end, RunEnd::finished) << window.workspace().shownRun()->run->summary().brief();
+    ASSERT_EQ(window.workspace().shownRun()->run->summary().end, RunEnd::finished)
+        << window.workspace().shownRun()->run->summary().brief();
 
     // The settled output is the source: 10 V.
     window->timeline().lanes().show("out.v");
@@ -206,7 +207,8 @@ TEST(Assemble, ZoomAndPanKeepThePlaceUnderThePointer) {
     window.place("r 1", {240, 200});
     const QPoint at = window.pixel({240, 200});
     const QPointF before = window.sheet().toSheet(at);
-    QWheelEvent wheel(at, window.sheet().mapToGlobal(at), {}, {0, 240}, Qt::NoButton, Qt::NoModifier, Qt::NoScrollPhase, false);
+    QWheelEvent wheel(at, window.sheet().mapToGlobal(at), {}, {0, 240}, Qt::NoButton, Qt::NoModifier, Qt::NoScrollPhase,
+                      false);
     QApplication::sendEvent(&window.sheet(), &wheel);
     EXPECT_NEAR(window.sheet().toSheet(at).x(), before.x(), 1e-6);
     EXPECT_NEAR(window.sheet().toSheet(at).y(), before.y(), 1e-6);

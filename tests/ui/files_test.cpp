@@ -51,7 +51,8 @@ TEST(Files, UnsavedWorkSurvivesAKill) {
     environment.insert("HEDGEROW_TEST_CHILD", "1");
     program.setProcessEnvironment(environment);
     // A child of this test binary plays the user: it opens the example, edits, waits for the copy, and is killed.
-    program.start(QCoreApplication::applicationFilePath(), {"--gtest_also_run_disabled_tests", "--gtest_filter=Files.DISABLED_EditUntilKilled"});
+    program.start(QCoreApplication::applicationFilePath(),
+                  {"--gtest_also_run_disabled_tests", "--gtest_filter=Files.DISABLED_EditUntilKilled"});
     ASSERT_TRUE(program.waitForStarted());
     const auto keptFile = [&]() -> std::filesystem::path {
         std::error_code error;

@@ -21,7 +21,10 @@ void openLongRun(Window& window) {
     ASSERT_TRUE(window->open(example("med-aux.hedge")));
     Plan plan = window.workspace().plan();
     plan.end = "20";
-    ASSERT_TRUE(window.workspace().apply({"plan", [plan](Project& project) -> Status { project.plans[0] = plan; return {}; }}));
+    ASSERT_TRUE(window.workspace().apply({"plan", [plan](Project& project) -> Status {
+                                              project.plans[0] = plan;
+                                              return {};
+                                          }}));
 }
 
 }  // namespace
@@ -40,7 +43,8 @@ TEST(Runs, ExamplesHaveTheirLanesFilled) {
                 ASSERT_TRUE(trace) << name << " " << quantity;
                 EXPECT_GT(trace->size(), 100u);
             }
-        EXPECT_TRUE(window.find<QLabel>("price")->text().startsWith("took")) << window.find<QLabel>("price")->text().toStdString();
+        EXPECT_TRUE(window.find<QLabel>("price")->text().startsWith("took"))
+            << window.find<QLabel>("price")->text().toStdString();
     }
 }
 
@@ -78,7 +82,12 @@ TEST(Runs, TracesGrowAndTheSheetStaysEditableMeanwhile) {
     Window window;
     openLongRun(window);
     window.workspace().startRun();
-    ASSERT_TRUE(QTest::qWaitFor([&] { Trace* t = window.workspace().trace("L1.i"); return t && t->size() > 1000; }, 20'000));
+    ASSERT_TRUE(QTest::qWaitFor(
+        [&] {
+            Trace* t = window.workspace().trace("L1.i");
+            return t && t->size() > 1000;
+        },
+        20'000));
     const std::size_t before = window.workspace().trace("L1.i")->size();
     const std::size_t parts = window.workspace().project().sheet().parts.size();
     window.place("r 5", {850, 100});
@@ -127,7 +136,8 @@ TEST(Runs, AFailureInTheRunNamesThePart) {
     ASSERT_TRUE(window.waitForRun());
     ASSERT_EQ(window.workspace().problems().size(), 1u) << window.workspace().problems()[0].message;
     EXPECT_EQ(window.workspace().problems()[0].part, "L1");
-    EXPECT_NE(window.workspace().problems()[0].message.find("L1 carries 3 A"), std::string::npos) << window.workspace().problems()[0].message;
+    EXPECT_NE(window.workspace().problems()[0].message.find("L1 carries 3 A"), std::string::npos)
+        << window.workspace().problems()[0].message;
 }
 
 TEST(Timeline, WheelZoomsAtThePointerAndDragPans) {
@@ -141,7 +151,8 @@ TEST(Timeline, WheelZoomsAtThePointerAndDragPans) {
     const QPoint at(600, 60);
     const double under = lanes.timeAt(600);
     for (int i = 0; i < 8; ++i) {
-        QWheelEvent wheel(at, lanes.mapToGlobal(at), {}, {0, 120}, Qt::NoButton, Qt::NoModifier, Qt::NoScrollPhase, false);
+        QWheelEvent wheel(at, lanes.mapToGlobal(at), {}, {0, 120}, Qt::NoButton, Qt::NoModifier, Qt::NoScrollPhase,
+                          false);
         QApplication::sendEvent(&lanes, &wheel);
     }
     EXPECT_NEAR(lanes.timeAt(600), under, 1e-9);
@@ -224,7 +235,10 @@ TEST(Shelf, RunsSayWhatChangedAndCanBeShownAgain) {
     ASSERT_TRUE(window->open(example("chopped-load.hedge")));
     window.workspace().startRun();
     ASSERT_TRUE(window.waitForRun());
-    ASSERT_TRUE(window.workspace().apply({"D", [](Project& project) -> Status { project.findParameter("D")->value = "0.4"; return {}; }}));
+    ASSERT_TRUE(window.workspace().apply({"D", [](Project& project) -> Status {
+                                              project.findParameter("D")->value = "0.4";
+                                              return {};
+                                          }}));
     window.workspace().startRun();
     ASSERT_TRUE(window.waitForRun());
     EXPECT_TRUE(window.find<QLabel>("changes")->text().contains("D 0.6 → 0.4"));

@@ -31,7 +31,9 @@ public:
     app::Workspace& workspace() { return window_.workspace(); }
 
     template <class Widget>
-    Widget* find(const QString& name) { return window_.findChild<Widget*>(name); }
+    Widget* find(const QString& name) {
+        return window_.findChild<Widget*>(name);
+    }
 
     /// Where a point of the sheet is in the widget.
     QPoint pixel(Point at) { return sheet().toWidget(QPointF(at.x, at.y)).toPoint(); }
@@ -41,7 +43,10 @@ public:
         QTest::mouseMove(&sheet(), pixel(at));
         QApplication::processEvents();
     }
-    void click(Point at) { point(at); QTest::mouseClick(&sheet(), Qt::LeftButton, {}, pixel(at)); }
+    void click(Point at) {
+        point(at);
+        QTest::mouseClick(&sheet(), Qt::LeftButton, {}, pixel(at));
+    }
     void drag(Point from, Point to) {
         point(from);
         QTest::mousePress(&sheet(), Qt::LeftButton, {}, pixel(from));
@@ -53,7 +58,9 @@ public:
     void type(const QString& text) {
         for (const QChar c : text) QTest::keyClick(QApplication::focusWidget(), c.toLatin1());
     }
-    void key(Qt::Key key, Qt::KeyboardModifiers modifiers = {}) { QTest::keyClick(QApplication::focusWidget(), key, modifiers); }
+    void key(Qt::Key key, Qt::KeyboardModifiers modifiers = {}) {
+        QTest::keyClick(QApplication::focusWidget(), key, modifiers);
+    }
 
     /// Types a part at the pointer, and drops it there.
     void place(const QString& typed, Point at) {
@@ -63,7 +70,9 @@ public:
         key(Qt::Key_Return);
         key(Qt::Key_Return);
     }
-    bool waitForRun() { return QTest::qWaitFor([this] { return !workspace().running(); }, 30'000) && settle(); }
+    bool waitForRun() {
+        return QTest::qWaitFor([this] { return !workspace().running(); }, 30'000) && settle();
+    }
     bool settle() {
         QTest::qWait(50);
         return true;

@@ -111,7 +111,8 @@ TEST_F(Edits, PartsMovedTogetherTakeTheirWireAlong) {
     const int a = place("resistor", {0, 0}), b = place("capacitor", {160, 0});
     wire({{0, -32}, {0, -64}, {160, -64}, {160, -32}});
     EXPECT_TRUE(history.apply(edits::move({a, b}, {24, 40}, catalogue())));
-    EXPECT_EQ(history.project().sheet().wires.front().points, (std::vector<Point>{{24, 8}, {24, -24}, {184, -24}, {184, 8}}));
+    EXPECT_EQ(history.project().sheet().wires.front().points,
+              (std::vector<Point>{{24, 8}, {24, -24}, {184, -24}, {184, 8}}));
 }
 
 // Whatever is moved, turned or flipped: nothing that was joined comes apart.
@@ -138,7 +139,9 @@ TEST_P(RandomMoves, KeepConnections) {
             if (step % 10 == 0 && random() % 4 == 0) chosen.insert(w.id);
         const Point by{static_cast<int>(random() % 21) * 8 - 80, static_cast<int>(random() % 21) * 8 - 80};
         const auto kind = random() % 4;
-        EXPECT_TRUE(history.apply(kind == 0 ? edits::turn(chosen, catalogue()) : kind == 1 ? edits::flip(chosen, catalogue()) : edits::move(chosen, by, catalogue())));
+        EXPECT_TRUE(history.apply(kind == 0   ? edits::turn(chosen, catalogue())
+                                  : kind == 1 ? edits::flip(chosen, catalogue())
+                                              : edits::move(chosen, by, catalogue())));
         ASSERT_TRUE(joined()) << "step " << step;
         ASSERT_LT(history.project().sheet().wires.size(), 500u) << "step " << step;
     }

@@ -1,7 +1,7 @@
+#include <unistd.h>
 #include <filesystem>
 #include <fstream>
 #include <sstream>
-#include <unistd.h>
 
 #include <hdf5.h>
 
@@ -17,7 +17,9 @@ using namespace hedgerow::test;
 
 namespace {
 
-std::string minimal(const std::string& members) { return R"({"hedgerow": 1, "sheets": [{"name": "main"}])" + (members.empty() ? "" : ", " + members) + "}"; }
+std::string minimal(const std::string& members) {
+    return R"({"hedgerow": 1, "sheets": [{"name": "main"}])" + (members.empty() ? "" : ", " + members) + "}";
+}
 
 Error readError(const std::string& text) {
     const auto loaded = readHedge(text);
@@ -55,7 +57,8 @@ TEST(Hedge, OnePartALine) {
 }
 
 TEST(Hedge, UnknownKeysSurvive) {
-    const std::string text = R"({"hedgerow": 1, "note": {"b": 1, "a": [1, 2]}, "sheets": [{"name": "main", "colour": "green",
+    const std::string text =
+        R"({"hedgerow": 1, "note": {"b": 1, "a": [1, 2]}, "sheets": [{"name": "main", "colour": "green",
         "parts": [{"name": "R1", "kind": "resistor", "at": [8, 8], "rung": 1, "values": {"r": "5", "future": "7"}, "owner": "x"}],
         "wires": [{"points": [[0, 0], [8, 0]], "style": 3}], "labels": [{"net": "a", "at": [0, 0], "z": null}]}],
         "parameters": [{"name": "D", "value": "0.3", "unit": "", "group": "g"}], "plans": [{"name": "p", "end": "1m", "spans": []}],
@@ -63,8 +66,9 @@ TEST(Hedge, UnknownKeysSurvive) {
     const auto loaded = readHedge(text);
     ASSERT_TRUE(loaded) << loaded.error().text();
     const std::string written = writeHedge(loaded->project);
-    for (const char* kept : {R"("note": {"b":1,"a":[1,2]})", R"("colour": "green")", R"("future":"7")", R"("owner":"x")", R"("style":3)", R"("z":null)",
-                             R"("group":"g")", R"("spans":[])", R"("events":[1])", R"("log":true)"})
+    for (const char* kept :
+         {R"("note": {"b":1,"a":[1,2]})", R"("colour": "green")", R"("future":"7")", R"("owner":"x")", R"("style":3)",
+          R"("z":null)", R"("group":"g")", R"("spans":[])", R"("events":[1])", R"("log":true)"})
         EXPECT_NE(written.find(kept), std::string::npos) << kept << " in\n" << written;
     EXPECT_EQ(readHedge(written)->project, loaded->project);
 }
@@ -77,15 +81,19 @@ TEST(Hedge, ErrorsCarryLineAndColumn) {
     EXPECT_EQ(type.line, 3);
     EXPECT_EQ(type.column, 12);
     EXPECT_EQ(type.message, "a text in quotes was expected here");
-    const Error deep = readError("{\"hedgerow\": 1, \"sheets\": [{\"parts\": [\n{\"name\": \"R1\", \"kind\": \"resistor\", \"turn\": 7}]}]}");
+    const Error deep = readError(
+        "{\"hedgerow\": 1, \"sheets\": [{\"parts\": [\n{\"name\": \"R1\", \"kind\": \"resistor\", \"turn\": 7}]}]}");
     EXPECT_EQ(deep.line, 2);
     EXPECT_EQ(deep.message, "a whole number from 0 to 3 was expected here");
     EXPECT_EQ(readError("[]").message, "an object in braces was expected here");
-    EXPECT_EQ(readError("{}").message, "this is not a Hedgerow project: the member \"hedgerow\" with its version is missing");
+    EXPECT_EQ(readError("{}").message,
+              "this is not a Hedgerow project: the member \"hedgerow\" with its version is missing");
     EXPECT_EQ(readError("").line, 1);
     EXPECT_NE(readError(std::string(100'000, '[')).message.find("nested"), std::string::npos);
-    EXPECT_EQ(readError(minimal(R"("lanes": [{"height": 1e99}])")).message, "a whole number from 24 to 2000 was expected here");
-    EXPECT_EQ(readError(R"({"hedgerow": 1, "sheets": [{"wires": [{"points": [[0,0],[8,8]]}]}]})").message, "the points of a wire must follow each other at right angles");
+    EXPECT_EQ(readError(minimal(R"("lanes": [{"height": 1e99}])")).message,
+              "a whole number from 24 to 2000 was expected here");
+    EXPECT_EQ(readError(R"({"hedgerow": 1, "sheets": [{"wires": [{"points": [[0,0],[8,8]]}]}]})").message,
+              "the points of a wire must follow each other at right angles");
 }
 
 TEST(Hedge, ANewerVersionOpensReadOnly) {
@@ -135,8 +143,10 @@ namespace {
 
 std::shared_ptr<Run> smallRun() {
     Circuit c;
-    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "10"}}).add("resistor", "R1", {"in", "out"}, {{"r", "1k"}})
-        .add("capacitor", "C1", {"out", "0"}, {{"c", "1u"}}).plan("5m");
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "10"}})
+        .add("resistor", "R1", {"in", "out"}, {{"r", "1k"}})
+        .add("capacitor", "C1", {"out", "0"}, {{"c", "1u"}})
+        .plan("5m");
     return run(c);
 }
 

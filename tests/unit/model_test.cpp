@@ -42,7 +42,8 @@ TEST(Parts, TurnAndFlipMoveThePins) {
 TEST(Nets, JoinWherePinsTouchAndWiresEnd) {
     Sheet sheet;
     // R1 above R2, pins touching at (0, 32); a wire from the joint to C1.
-    sheet.parts = {part(1, "resistor", "R1", {0, 0}), part(2, "resistor", "R2", {0, 64}), part(3, "capacitor", "C1", {80, 64})};
+    sheet.parts = {part(1, "resistor", "R1", {0, 0}), part(2, "resistor", "R2", {0, 64}),
+                   part(3, "capacitor", "C1", {80, 64})};
     sheet.wires = {{10, {{0, 32}, {80, 32}}, ""}};
     const NetList nets = findNets(sheet, catalogue());
     EXPECT_EQ(nets.netOfPin.at({1, 1}), nets.netOfPin.at({2, 0}));
@@ -79,14 +80,16 @@ TEST(Route, FindsRightAngledWaysAroundParts) {
     EXPECT_TRUE(rightAngled(around));
     EXPECT_EQ(around.front(), (Point{0, 0}));
     EXPECT_EQ(around.back(), (Point{120, 0}));
-    EXPECT_TRUE(std::any_of(around.begin(), around.end(), [](Point p) { return p.y < -40 || p.y > 40; })) << "goes around the part";
+    EXPECT_TRUE(std::any_of(around.begin(), around.end(), [](Point p) { return p.y < -40 || p.y > 40; }))
+        << "goes around the part";
     EXPECT_TRUE(route({8, 8}, {8, 8}, {}).empty());
 }
 
 TEST(Route, MovedEndsStayRightAngled) {
     for (const bool front : {true, false})
         for (const Point to : {Point{-40, 24}, Point{200, 64}, Point{8, -80}, Point{0, 0}, Point{96, 40}})
-            for (const auto& wire : {std::vector<Point>{{0, 0}, {96, 0}}, std::vector<Point>{{0, 0}, {96, 0}, {96, 40}}, std::vector<Point>{{0, 0}, {40, 0}, {40, 40}, {96, 40}}}) {
+            for (const auto& wire : {std::vector<Point>{{0, 0}, {96, 0}}, std::vector<Point>{{0, 0}, {96, 0}, {96, 40}},
+                                     std::vector<Point>{{0, 0}, {40, 0}, {40, 40}, {96, 40}}}) {
                 const auto moved = withMovedEnd(wire, front, to);
                 if (moved.size() < 2) continue;  // both ends met: no wire is left
                 EXPECT_TRUE(rightAngled(moved));

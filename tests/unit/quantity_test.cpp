@@ -116,7 +116,11 @@ TEST(Parameters, UseEachOtherAndTheirUnits) {
 }
 
 TEST(Parameters, ReportCyclesWithTheirMembers) {
-    const ParameterTable table({{"a", "b+1", "", "", ""}, {"b", "2*c", "", "", ""}, {"c", "a", "", "", ""}, {"d", "a", "", "", ""}, {"e", "1", "", "", ""}});
+    const ParameterTable table({{"a", "b+1", "", "", ""},
+                                {"b", "2*c", "", "", ""},
+                                {"c", "a", "", "", ""},
+                                {"d", "a", "", "", ""},
+                                {"e", "1", "", "", ""}});
     EXPECT_EQ(table.value("a").error().message, "parameters define each other in a circle: a → b → c → a");
     EXPECT_EQ(table.value("d").error().message, "parameters define each other in a circle: a → b → c → a");
     EXPECT_EQ(table.errors().size(), 4u);
@@ -150,8 +154,15 @@ TEST(Entry, SaysWhatIsWrongWhileTyping) {
     const Catalogue& catalogue = partLibrary().catalogue();
     EXPECT_EQ(readEntry("zzz", catalogue, {}).error().message, "no part is called 'zzz'");
     EXPECT_EQ(readEntry("r -5", catalogue, {}).error().field, "r");
-    EXPECT_EQ(readEntry("r -5", catalogue, {}).error().message, "resistance: −5 Ω is out of range, it must be above 0 Ω");
+    EXPECT_EQ(readEntry("r -5", catalogue, {}).error().message,
+              "resistance: −5 Ω is out of range, it must be above 0 Ω");
     EXPECT_EQ(readEntry("l 47u dcr", catalogue, {}).error().message, "winding resistance needs a value after it");
     EXPECT_EQ(readEntry("c 10mH", catalogue, {}).error().message, "capacitance: this is in H, the field takes F");
-    EXPECT_EQ(readEntry("pwm carrier round", catalogue, {}).error().message, "carrier: 'round' is not one of saw and triangle");
+    EXPECT_EQ(readEntry("pwm carrier round", catalogue, {}).error().message,
+              "carrier: 'round' is not one of saw and triangle");
+}
+
+TEST(Entry, PointsAtTheWrongCharacter) {
+    const Catalogue& catalogue = partLibrary().catalogue();
+    EXPECT_EQ(readEntry("r 47x", catalogue, {}).error().message, "resistance: 'x' is not a unit (character 3)");
 }

@@ -13,8 +13,12 @@ namespace {
 
 Circuit chopper() {
     Circuit c;
-    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "Vin"}}).add("switch", "S1", {"in", "sw", "g"}).add("diode", "D1", {"0", "sw"})
-        .add("modulator", "M1", {"", "g", ""}, {{"f", "10k"}, {"duty", "D"}}).add("inductor", "L1", {"sw", "a"}, {{"l", "1m"}}).add("resistor", "R1", {"a", "0"}, {{"r", "10"}});
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "Vin"}})
+        .add("switch", "S1", {"in", "sw", "g"})
+        .add("diode", "D1", {"0", "sw"})
+        .add("modulator", "M1", {"", "g", ""}, {{"f", "10k"}, {"duty", "D"}})
+        .add("inductor", "L1", {"sw", "a"}, {{"l", "1m"}})
+        .add("resistor", "R1", {"a", "0"}, {{"r", "10"}});
     c.project().parameters = {{"Vin", "100", "V", "", ""}, {"D", "0.5", "", "", ""}};
     c.plan("5m");
     return c;

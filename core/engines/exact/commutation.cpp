@@ -75,7 +75,10 @@ Mode& Commutation::mode(const Segments& segments) {
 void Commutation::trim(const Mode* keep) {
     if (built_ % 64 != 0 || bytes() < cacheBytes) return;
     for (auto place = modes_.begin(); place != modes_.end();) {
-        if (place->second.get() == keep) { ++place; continue; }
+        if (place->second.get() == keep) {
+            ++place;
+            continue;
+        }
         retiredProducts_ += place->second->propagator.products();
         place = modes_.erase(place);
     }
@@ -155,10 +158,11 @@ std::vector<std::size_t> Commutation::shadowed(const Mode& mode) const {
     std::vector<std::size_t> found;
     const Matrix& shared = mode.configuration.shared;
     for (int j = 0; j < shared.cols() && found.empty(); ++j) {
-        const bool throughGate = std::any_of(frame_.network.elements.begin(), frame_.network.elements.end(), [&](const auto& element) {
-            return element->gateSignal() >= 0 && element->branch() >= 0 &&
-                   std::abs(shared(frame_.network.nodeCount() + element->branch(), j)) > 1e-6;
-        });
+        const bool throughGate =
+            std::any_of(frame_.network.elements.begin(), frame_.network.elements.end(), [&](const auto& element) {
+                return element->gateSignal() >= 0 && element->branch() >= 0 &&
+                       std::abs(shared(frame_.network.nodeCount() + element->branch(), j)) > 1e-6;
+            });
         if (!throughGate) continue;
         for (std::size_t i = 0; i < mode.configuration.guards.size(); ++i) {
             const GuardRow& guard = mode.configuration.guards[i];
@@ -184,8 +188,10 @@ void Commutation::judgeGuards(Mode& mode, const Vector& after, Trial& trial) {
         const GuardRow& guard = mode.configuration.guards[i];
         const double noise = magnitudes_.noise(guard, after);
         const double value = guard.value * after;
-        if (value < -noise) trial.violators.push_back(i);
-        else if (value <= noise) undecided.push_back(i);
+        if (value < -noise)
+            trial.violators.push_back(i);
+        else if (value <= noise)
+            undecided.push_back(i);
     }
     const bool mayContradict = mode.configuration.contradiction.rows() > 0;
     if ((undecided.empty() && !mayContradict) || !trial.violators.empty()) return;
@@ -201,7 +207,8 @@ void Commutation::judgeGuards(Mode& mode, const Vector& after, Trial& trial) {
 Mode* Commutation::enumerate(const Segments& wanted, const Vector& before, Vector& after) {
     std::vector<std::size_t> free;
     for (std::size_t i = 0; i < frame_.network.elements.size(); ++i)
-        if (frame_.network.elements[i]->gateSignal() < 0 && frame_.network.elements[i]->segmentCount() == 2) free.push_back(i);
+        if (frame_.network.elements[i]->gateSignal() < 0 && frame_.network.elements[i]->segmentCount() == 2)
+            free.push_back(i);
     if (free.size() > mostEnumerated) return nullptr;
     Segments candidate = wanted;
     for (std::size_t bits = 0; bits < (std::size_t{1} << free.size()); ++bits) {
@@ -216,12 +223,15 @@ Status Commutation::lostCurrents(const Mode& mode, const Vector& before, Tick t,
     if (!mode.configuration.projects) return {};
     for (int i = 0; i < frame_.states; ++i) {
         const StateInfo& state = frame_.network.states[static_cast<std::size_t>(i)];
-        if (state.sort != StateSort::windingCurrent || std::abs(before(i)) <= 100 * magnitudes_.currentNoise()) continue;
+        if (state.sort != StateSort::windingCurrent || std::abs(before(i)) <= 100 * magnitudes_.currentNoise())
+            continue;
         if (mode.configuration.projector.row(i).cwiseAbs().maxCoeff() > 1e-9) continue;
-        return Error{ErrorCode::connection,
-                     fmt::format("{} carries {} and every path for it is open {}{}: give the current a way, a diode for instance",
-                                 state.part, formatQuantity(before(i), "A"), cause.empty() ? "" : cause + " ", instant(t)),
-                     state.part};
+        return Error{
+            ErrorCode::connection,
+            fmt::format(
+                "{} carries {} and every path for it is open {}{}: give the current a way, a diode for instance",
+                state.part, formatQuantity(before(i), "A"), cause.empty() ? "" : cause + " ", instant(t)),
+            state.part};
     }
     return {};
 }
@@ -241,7 +251,9 @@ Error Commutation::failure(const Mode& mode, const Vector& before, Tick t, const
             addPart(column);
             if (names.size() < 6) names.push_back(network.describeUnknown(column));
         }
-        return {ErrorCode::illPosed, fmt::format("{} {} no unique value {}: add a resistance there", listed(names), names.size() == 1 ? "has" : "have", when),
+        return {ErrorCode::illPosed,
+                fmt::format("{} {} no unique value {}: add a resistance there", listed(names),
+                            names.size() == 1 ? "has" : "have", when),
                 parts.empty() ? "" : parts.front()};
     }
     if (mode.configuration.contradiction.rows() > 0) {
@@ -250,11 +262,15 @@ Error Commutation::failure(const Mode& mode, const Vector& before, Tick t, const
         for (int column = 0; column < flow.size(); ++column)
             if (std::abs(flow(column)) > 1e-6 * largest) addPart(column);
         if (!parts.empty())
-            return {ErrorCode::illPosed, fmt::format("{} form a short circuit without any resistance {}", listed(parts), when), parts.front()};
+            return {ErrorCode::illPosed,
+                    fmt::format("{} form a short circuit without any resistance {}", listed(parts), when),
+                    parts.front()};
     }
     for (std::size_t i = 0; i < network.elements.size(); ++i)
-        if (network.elements[i]->gateSignal() < 0 && network.elements[i]->segmentCount() > 1) parts.push_back(network.elements[i]->part());
-    return {ErrorCode::illPosed, fmt::format("no state of {} fits the circuit {}", listed(parts), when), parts.empty() ? "" : parts.front()};
+        if (network.elements[i]->gateSignal() < 0 && network.elements[i]->segmentCount() > 1)
+            parts.push_back(network.elements[i]->part());
+    return {ErrorCode::illPosed, fmt::format("no state of {} fits the circuit {}", listed(parts), when),
+            parts.empty() ? "" : parts.front()};
 }
 
 }  // namespace hedgerow::exact

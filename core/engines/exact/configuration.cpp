@@ -78,8 +78,12 @@ std::vector<int> largestEntries(const Vector& direction) {
 }  // namespace
 
 Frame::Frame(const Network& net)
-    : network(net), states(static_cast<int>(net.states.size())), sources(net.sourceCount), unknowns(net.unknownCount()),
-      sourceDynamics(Matrix::Zero(net.sourceCount, net.sourceCount)), stateScale(states) {
+    : network(net),
+      states(static_cast<int>(net.states.size())),
+      sources(net.sourceCount),
+      unknowns(net.unknownCount()),
+      sourceDynamics(Matrix::Zero(net.sourceCount, net.sourceCount)),
+      stateScale(states) {
     for (int i = 0; i < states; ++i) stateScale(i) = std::sqrt(net.states[static_cast<std::size_t>(i)].storage);
     for (std::size_t i = 0; i < net.sources.size(); ++i) {
         const int n = net.sources[i]->size();
@@ -87,13 +91,15 @@ Frame::Frame(const Network& net)
         net.sources[i]->dynamics(block);
         for (int r = 0; r < n; ++r)
             for (int c = 0; c < n; ++c)
-                sourceDynamics(net.sourceOffsets[i] + r, net.sourceOffsets[i] + c) = block[static_cast<std::size_t>(r * n + c)];
+                sourceDynamics(net.sourceOffsets[i] + r, net.sourceOffsets[i] + c) =
+                    block[static_cast<std::size_t>(r * n + c)];
     }
 }
 
 Configuration::Configuration(const Frame& frame, const std::vector<int>& segments) {
     LinearStamp stamp(frame.network.nodeCount());
-    for (std::size_t i = 0; i < frame.network.elements.size(); ++i) frame.network.elements[i]->stamp(stamp, segments[i]);
+    for (std::size_t i = 0; i < frame.network.elements.size(); ++i)
+        frame.network.elements[i]->stamp(stamp, segments[i]);
     solve(frame, stamp);
     if (illPosedUnknowns.empty()) addGuards(frame, segments);
 }
@@ -123,11 +129,13 @@ void Configuration::solve(const Frame& frame, const LinearStamp& stamp) {
         const Split split = splitByRank(q, kernels);
         const int rest = static_cast<int>(q.rows()) - split.rank;
 
-        // Conditions on what F leaves open: the derivative of the consistency condition, then the vanishing resistances.
+        // Conditions on what F leaves open: the derivative of the consistency condition, then the vanishing
+        // resistances.
         Matrix conditions(q.rows(), m), known(q.rows(), n);
         conditions << split.left1.transpose() * hx * k, split.left2.transpose() * e;
         known.setZero();
-        known.topRightCorner(split.rank, frame.sources) = split.left1.transpose() * h.rightCols(frame.sources) * frame.sourceDynamics;
+        known.topRightCorner(split.rank, frame.sources) =
+            split.left1.transpose() * h.rightCols(frame.sources) * frame.sourceDynamics;
         known += conditions * raw;
         Matrix t = conditions * kernels.right;
         const Vector tScales = rowScales(t);

@@ -35,11 +35,11 @@ struct Frame {
 struct GuardRow {
     int element;
     int next;
-    Terms terms;          ///< over z, for impulses
+    Terms terms;               ///< over z, for impulses
     Eigen::RowVectorXd value;  ///< g = value * y
     Eigen::RowVectorXd rate;   ///< dg/dt = rate * y
     Eigen::RowVectorXd reach;  ///< magnitudes of value: what rounding of y does to g
-    bool ofVoltage;       ///< unit of g: volts, else amperes
+    bool ofVoltage;            ///< unit of g: volts, else amperes
 };
 
 struct Configuration {
@@ -49,15 +49,15 @@ struct Configuration {
     /// The unknowns in whose direction the equations have no unique solution; empty when all is well.
     std::vector<int> illPosedUnknowns;
 
-    Matrix readout;      ///< z = readout * y, unknowns x size
-    Matrix readoutRate;  ///< z' = readoutRate * y
-    Matrix projector;    ///< y just after entering = projector * y just before, size x size
-    bool projects = false;   ///< false when the projector is the identity
-    Matrix impulse;      ///< integral of z over the instant of entering = impulse * y before; empty without
-    Matrix contradiction;    ///< rows that must vanish on y, else an infinite current or voltage results; often empty
-    Matrix infinite;     ///< direction of z in that case, unknowns x rows of contradiction
-    Matrix shared;       ///< directions of z along which current is shared by least norm, unknowns x count; often empty
-    Matrix generator;    ///< y' = generator * y, restricted to consistent y
+    Matrix readout;         ///< z = readout * y, unknowns x size
+    Matrix readoutRate;     ///< z' = readoutRate * y
+    Matrix projector;       ///< y just after entering = projector * y just before, size x size
+    bool projects = false;  ///< false when the projector is the identity
+    Matrix impulse;         ///< integral of z over the instant of entering = impulse * y before; empty without
+    Matrix contradiction;   ///< rows that must vanish on y, else an infinite current or voltage results; often empty
+    Matrix infinite;        ///< direction of z in that case, unknowns x rows of contradiction
+    Matrix shared;     ///< directions of z along which current is shared by least norm, unknowns x count; often empty
+    Matrix generator;  ///< y' = generator * y, restricted to consistent y
     std::vector<GuardRow> guards;
 
 private:

@@ -9,17 +9,17 @@
 #include <fmt/format.h>
 
 #include "base/text.h"
-#include "model/quantity.h"
 #include "engines/exact/commutation.h"
 #include "engines/exact/recorder.h"
+#include "model/quantity.h"
 
 namespace hedgerow {
 
 namespace exact {
 namespace {
 
-constexpr int mostStates = 150;             ///< dense matrices: beyond this a configuration takes too long to build
-constexpr std::size_t chatterEvents = 1000; ///< this many located events within `chatterSpan` are chattering
+constexpr int mostStates = 150;              ///< dense matrices: beyond this a configuration takes too long to build
+constexpr std::size_t chatterEvents = 1000;  ///< this many located events within `chatterSpan` are chattering
 constexpr double chatterSpan = 1e-9;
 
 /// First tau in [0, h] where the polynomial falls below zero, or -1. Bisection-safeguarded Newton, to the last digit:
@@ -54,9 +54,16 @@ double firstRoot(const std::array<double, 6>& c, double h) {
 class Run {
 public:
     Run(const Network& network, const RunRequest& request, RunSink& sink, const CancelToken& cancel)
-        : network_(network), request_(request), sink_(sink), cancel_(cancel), frame_(network), magnitudes_(frame_),
-          commutation_(frame_, magnitudes_), recorder_(network, request, sink, magnitudes_, cancel),
-          y_(Vector::Zero(frame_.size())), segments_(network.elements.size()),
+        : network_(network),
+          request_(request),
+          sink_(sink),
+          cancel_(cancel),
+          frame_(network),
+          magnitudes_(frame_),
+          commutation_(frame_, magnitudes_),
+          recorder_(network, request, sink, magnitudes_, cancel),
+          y_(Vector::Zero(frame_.size())),
+          segments_(network.elements.size()),
           signals_(static_cast<std::size_t>(network.signalCount), 0.0) {}
 
     RunSummary solve() {
@@ -65,8 +72,10 @@ public:
         start();
         while (!stopped_ && t_ < request_.end) {
             const Tick next = std::min(request_.end, nextInstant());
-            if (travel(next)) crossing();
-            else if (t_ >= next && t_ < request_.end) scheduled();
+            if (travel(next))
+                crossing();
+            else if (t_ >= next && t_ < request_.end)
+                scheduled();
             sink_.progress(t_);
         }
         finish(summary);
@@ -80,7 +89,8 @@ private:
         evaluateSignals();
         for (std::size_t i = 0; i < segments_.size(); ++i) {
             const int gate = network_.elements[i]->gateSignal();
-            segments_[i] = gate >= 0 ? (signals_[static_cast<std::size_t>(gate)] > 0.5 ? 1 : 0) : network_.elements[i]->initialSegment();
+            segments_[i] = gate >= 0 ? (signals_[static_cast<std::size_t>(gate)] > 0.5 ? 1 : 0)
+                                     : network_.elements[i]->initialSegment();
         }
         measureSources();
         enter(segments_, "as the run starts");
@@ -100,13 +110,15 @@ private:
         y_(frame_.states) = 1.0;
         for (std::size_t i = 0; i < network_.sources.size(); ++i) {
             const auto first = static_cast<std::size_t>(frame_.states + network_.sourceOffsets[i]);
-            network_.sources[i]->valueAt(t_, {y_.data() + first, static_cast<std::size_t>(network_.sources[i]->size())});
+            network_.sources[i]->valueAt(t_,
+                                         {y_.data() + first, static_cast<std::size_t>(network_.sources[i]->size())});
         }
     }
 
     std::vector<double>& inputsOf(const SignalConnection& connection) {
         inputs_.clear();
-        for (const int input : connection.inputs) inputs_.push_back(input < 0 ? 0.0 : signals_[static_cast<std::size_t>(input)]);
+        for (const int input : connection.inputs)
+            inputs_.push_back(input < 0 ? 0.0 : signals_[static_cast<std::size_t>(input)]);
         return inputs_;
     }
 
@@ -147,7 +159,8 @@ private:
                 wanted[i] = now;
                 ++gateEvents_;
                 ++eventsByPart_[i];
-                if (cause.empty()) cause = fmt::format("when {} turns {}", network_.elements[i]->part(), now ? "on" : "off");
+                if (cause.empty())
+                    cause = fmt::format("when {} turns {}", network_.elements[i]->part(), now ? "on" : "off");
             }
         } else {
             ++sourceEvents_;
@@ -173,10 +186,12 @@ private:
 
     void chattering() {
         std::set<std::string> parts;
-        for (const auto& [when, element] : recent_) parts.insert(network_.elements[static_cast<std::size_t>(element)]->part());
+        for (const auto& [when, element] : recent_)
+            parts.insert(network_.elements[static_cast<std::size_t>(element)]->part());
         fail({ErrorCode::numeric,
               fmt::format("{} switch without end at {}: add what would slow them, a capacitance or an inductance",
-                          listed({parts.begin(), parts.end()}), formatQuantity(toSeconds(t_), "s", 6)), *parts.begin()});
+                          listed({parts.begin(), parts.end()}), formatQuantity(toSeconds(t_), "s", 6)),
+              *parts.begin()});
     }
 
     void enter(const std::vector<int>& wanted, const std::string& cause) {
@@ -197,7 +212,10 @@ private:
     /// Moves on to `next`, or to the first guard that ends before. @return true when a guard ended its segment
     bool travel(Tick next) {
         while (t_ < next) {
-            if (cancel_.cancelled() || recorder_.full()) { stopped_ = true; return false; }
+            if (cancel_.cancelled() || recorder_.full()) {
+                stopped_ = true;
+                return false;
+            }
             const Tick left = next - t_, top = mode_->propagator.topStep();
             const Tick pieces = (left + top - 1) / top;
             const Tick length = left / pieces;
@@ -224,7 +242,10 @@ private:
         Propagator& propagator = mode_->propagator;
         int level = std::max(propagator.levelWithin(length) - 1, -1), successes = 0;
         while (length > 0 && !stopped_) {
-            if (cancel_.cancelled()) { stopped_ = true; return false; }
+            if (cancel_.cancelled()) {
+                stopped_ = true;
+                return false;
+            }
             level = std::min(level, propagator.levelWithin(length));
             if (level < 0) return shortPiece(length);
             const Tick step = propagator.ladderStep(level);
@@ -237,7 +258,10 @@ private:
                 continue;
             }
             successes = 0;
-            if (level > 0) { --level; continue; }
+            if (level > 0) {
+                --level;
+                continue;
+            }
             if (shortPiece(step)) return true;
             length -= step;
         }
@@ -249,7 +273,8 @@ private:
         Propagator& propagator = mode_->propagator;
         double first = -1.0;
         for (std::size_t i = 0; i < mode_->configuration.guards.size(); ++i) {
-            const double root = firstRoot(propagator.taylor(mode_->configuration.guards[i].value, y_), toSeconds(length));
+            const double root =
+                firstRoot(propagator.taylor(mode_->configuration.guards[i].value, y_), toSeconds(length));
             if (root >= 0.0 && (first < 0.0 || root < first)) first = root, crossed_ = i;
         }
         if (first < 0.0) {
@@ -283,8 +308,9 @@ private:
 
     void accept(Vector after, Tick length) {
         if (!after.allFinite()) {
-            return fail({ErrorCode::numeric, fmt::format("the solution grew beyond all bounds at {}: look for a growing oscillation",
-                                                         formatQuantity(toSeconds(t_), "s", 6))});
+            return fail({ErrorCode::numeric,
+                         fmt::format("the solution grew beyond all bounds at {}: look for a growing oscillation",
+                                     formatQuantity(toSeconds(t_), "s", 6))});
         }
         recorder_.way(*mode_, y_, after, t_, length);
         y_ = std::move(after);
@@ -296,18 +322,26 @@ private:
     void finish(RunSummary& summary) {
         summary.reached = t_;
         summary.error = error_;
-        summary.end = error_ ? RunEnd::failed : recorder_.full() ? RunEnd::memory : stopped_ ? RunEnd::stopped : RunEnd::finished;
-        summary.counters = {{"events", events_},          {"gate edges", gateEvents_},
-                            {"source breaks", sourceEvents_}, {"located crossings", crossings_},
-                            {"configurations", commutation_.configurationsBuilt()}, {"steps", steps_},
-                            {"products", commutation_.products()}, {"descents", descents_},
+        summary.end = error_             ? RunEnd::failed
+                      : recorder_.full() ? RunEnd::memory
+                      : stopped_         ? RunEnd::stopped
+                                         : RunEnd::finished;
+        summary.counters = {{"events", events_},
+                            {"gate edges", gateEvents_},
+                            {"source breaks", sourceEvents_},
+                            {"located crossings", crossings_},
+                            {"configurations", commutation_.configurationsBuilt()},
+                            {"steps", steps_},
+                            {"products", commutation_.products()},
+                            {"descents", descents_},
                             {"stored points", recorder_.points()}};
         summary.seconds = {{"configurations", commutation_.secondsBuilding()},
                            {"propagation", std::max(0.0, secondsTravel_ - recorder_.secondsOfWays())},
                            {"events", std::max(0.0, secondsEvents_ - commutation_.secondsBuilding())},
                            {"storing", recorder_.secondsOfWays() + recorder_.secondsOfInstants()},
                            {"total", watch_.seconds()}};
-        for (const auto& [element, count] : eventsByPart_) summary.eventsByPart[network_.elements[element]->part()] += count;
+        for (const auto& [element, count] : eventsByPart_)
+            summary.eventsByPart[network_.elements[element]->part()] += count;
         sink_.progress(t_);
     }
 
@@ -339,11 +373,14 @@ private:
 
 Status ExactEngine::accepts(const Network& network) const {
     if (static_cast<int>(network.states.size()) > exact::mostStates)
-        return Error{ErrorCode::resource, fmt::format("the exact engine takes up to {} capacitors and windings, this circuit has {}", exact::mostStates, network.states.size())};
+        return Error{ErrorCode::resource,
+                     fmt::format("the exact engine takes up to {} capacitors and windings, this circuit has {}",
+                                 exact::mostStates, network.states.size())};
     return {};
 }
 
-RunSummary ExactEngine::run(const Network& network, const RunRequest& request, RunSink& sink, const CancelToken& cancel) const {
+RunSummary ExactEngine::run(const Network& network, const RunRequest& request, RunSink& sink,
+                            const CancelToken& cancel) const {
     return exact::Run(network, request, sink, cancel).solve();
 }
 

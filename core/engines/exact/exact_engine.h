@@ -9,7 +9,8 @@ class ExactEngine final : public Engine {
 public:
     std::string_view name() const override { return "exact"; }
     Status accepts(const Network& network) const override;
-    RunSummary run(const Network& network, const RunRequest& request, RunSink& sink, const CancelToken& cancel) const override;
+    RunSummary run(const Network& network, const RunRequest& request, RunSink& sink,
+                   const CancelToken& cancel) const override;
 };
 
 }  // namespace hedgerow

@@ -10,11 +10,11 @@ namespace hedgerow::exact {
 
 namespace {
 
-constexpr double baseStepNorm = 2e-3;   ///< norm of M times the base step
-constexpr int taylorOrder = 12;         ///< 2e-3^13 / 13! is far below rounding
-constexpr Tick longestBase = Tick{1} << 44;   ///< about 1 ms, for circuits without dynamics
-constexpr Tick longestTop = Tick{1} << 50;    ///< about 60 ms
-constexpr Tick intervalGrain = 64;      ///< lengths are cached in multiples of this, the rest is a tiny Taylor step
+constexpr double baseStepNorm = 2e-3;        ///< norm of M times the base step
+constexpr int taylorOrder = 12;              ///< 2e-3^13 / 13! is far below rounding
+constexpr Tick longestBase = Tick{1} << 44;  ///< about 1 ms, for circuits without dynamics
+constexpr Tick longestTop = Tick{1} << 50;   ///< about 60 ms
+constexpr Tick intervalGrain = 64;  ///< lengths are cached in multiples of this, the rest is a tiny Taylor step
 constexpr Tick shortestCached = Tick{1} << 12;
 constexpr int sightsBeforeCaching = 3;
 constexpr std::size_t mostIntervals = 256;
@@ -106,7 +106,9 @@ void Propagator::climb(Vector& y, int k) { apply(y, level(k)); }
 void Propagator::shortStep(Vector& y, double h) {
     if (h == 0.0) return;
     int order = 1;
-    for (double remainder = norm_ * h * norm_ * h / 2; remainder > 1e-18 && order < 6; remainder *= norm_ * h / (order + 1)) ++order;
+    for (double remainder = norm_ * h * norm_ * h / 2; remainder > 1e-18 && order < 6;
+         remainder *= norm_ * h / (order + 1))
+        ++order;
     scratch_ = y;
     for (int j = 1; j <= order; ++j) {
         scratch2_.noalias() = configuration_.generator * scratch_;

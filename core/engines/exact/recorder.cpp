@@ -13,9 +13,16 @@ constexpr double forgetting = 1.0 / 256;
 constexpr double quietPart = 1e-4;
 }  // namespace
 
-Recorder::Recorder(const Network& network, const RunRequest& request, RunSink& sink, Magnitudes& magnitudes, const CancelToken& cancel)
-    : network_(network), layout_(network), tolerance_(request.traceTolerance), sink_(sink), cancel_(cancel), magnitudes_(magnitudes),
-      row_(static_cast<std::size_t>(layout_.columns()), 0.0), low_(static_cast<std::size_t>(layout_.unknowns)),
+Recorder::Recorder(const Network& network, const RunRequest& request, RunSink& sink, Magnitudes& magnitudes,
+                   const CancelToken& cancel)
+    : network_(network),
+      layout_(network),
+      tolerance_(request.traceTolerance),
+      sink_(sink),
+      cancel_(cancel),
+      magnitudes_(magnitudes),
+      row_(static_cast<std::size_t>(layout_.columns()), 0.0),
+      low_(static_cast<std::size_t>(layout_.unknowns)),
       high_(static_cast<std::size_t>(layout_.unknowns)) {}
 
 void Recorder::setSignals(std::span<const double> signals) {
@@ -37,7 +44,8 @@ void Recorder::way(Mode& mode, const Vector& y0, const Vector& y1, Tick t0, Tick
 
 void Recorder::split(Mode& mode, const Sample& start, const Sample& end, Tick t0, Tick length, int depth) {
     if (full_ || cancel_.cancelled()) return;
-    if (depth == deepestSplit || length <= 2 || deviation(start, end, toSeconds(length)) <= 1.0) return write(mode, end.z, t0 + length);
+    if (depth == deepestSplit || length <= 2 || deviation(start, end, toSeconds(length)) <= 1.0)
+        return write(mode, end.z, t0 + length);
     const Tick half = length / 2;
     Vector states = start.y;
     mode.propagator.advance(states, half);
@@ -54,7 +62,9 @@ double Recorder::deviation(const Sample& start, const Sample& end, double h) con
         const double rise = end.z(i) - start.z(i);
         const double bend = 0.25 * std::max(std::abs(h * start.rate(i) - rise), std::abs(h * end.rate(i) - rise));
         const auto column = static_cast<std::size_t>(i);
-        const double swing = first_ ? std::abs(rise) : std::max({high_[column], start.z(i), end.z(i)}) - std::min({low_[column], start.z(i), end.z(i)});
+        const double swing =
+            first_ ? std::abs(rise)
+                   : std::max({high_[column], start.z(i), end.z(i)}) - std::min({low_[column], start.z(i), end.z(i)});
         const double largest = i < network_.nodeCount() ? magnitudes_.voltage() : magnitudes_.current();
         const double allowed = tolerance_ * std::max(swing, quietPart * largest) + 1e-15 * largest + 1e-30;
         worst = std::max(worst, bend / allowed);
@@ -73,7 +83,8 @@ void Recorder::write(const Mode& mode, const Vector& z, Tick t) {
     }
     for (const int element : layout_.switching) {
         const auto e = static_cast<std::size_t>(element);
-        row_[static_cast<std::size_t>(layout_.columnOfElement[e])] = network_.elements[e]->conducts(mode.segments[e]) ? 1.0 : 0.0;
+        row_[static_cast<std::size_t>(layout_.columnOfElement[e])] =
+            network_.elements[e]->conducts(mode.segments[e]) ? 1.0 : 0.0;
     }
     first_ = false;
     ++points_;

@@ -11,7 +11,8 @@ namespace hedgerow::exact {
 
 class Recorder {
 public:
-    Recorder(const Network& network, const RunRequest& request, RunSink& sink, Magnitudes& magnitudes, const CancelToken& cancel);
+    Recorder(const Network& network, const RunRequest& request, RunSink& sink, Magnitudes& magnitudes,
+             const CancelToken& cancel);
 
     /// Writes the values at one instant.
     void instant(const Mode& mode, const Vector& y, Tick t);
@@ -27,7 +28,8 @@ public:
 private:
     /// States at an instant with the unknowns and their slopes.
     struct Sample {
-        Sample(const Mode& mode, Vector states) : y(std::move(states)), z(mode.configuration.readout * y), rate(mode.configuration.readoutRate * y) {}
+        Sample(const Mode& mode, Vector states)
+            : y(std::move(states)), z(mode.configuration.readout * y), rate(mode.configuration.readoutRate * y) {}
         Vector y, z, rate;
     };
     void split(Mode& mode, const Sample& start, const Sample& end, Tick t0, Tick length, int depth);

@@ -25,14 +25,16 @@ public:
             bool good = true;
             for (std::size_t i = 0; i < table.traces.front()->size() && good; ++i) {
                 fmt::format_to(std::back_inserter(buffer), "{}", toSeconds(table.traces.front()->time(i)));
-                for (const Trace* trace : table.traces) fmt::format_to(std::back_inserter(buffer), ",{}", trace->value(i));
+                for (const Trace* trace : table.traces)
+                    fmt::format_to(std::back_inserter(buffer), ",{}", trace->value(i));
                 buffer += '\n';
                 if (buffer.size() > (1 << 16)) {
                     good = std::fwrite(buffer.data(), 1, buffer.size(), file.get()) == buffer.size();
                     buffer.clear();
                 }
             }
-            good = good && std::fwrite(buffer.data(), 1, buffer.size(), file.get()) == buffer.size() && std::fflush(file.get()) == 0;
+            good = good && std::fwrite(buffer.data(), 1, buffer.size(), file.get()) == buffer.size() &&
+                   std::fflush(file.get()) == 0;
             if (!good) return Error{ErrorCode::file, path.string() + " cannot be written: the disk may be full"};
             return {};
         });

@@ -16,7 +16,9 @@ namespace {
 class Handle {
 public:
     Handle(hid_t id, herr_t (*close)(hid_t)) : id_(id), close_(close) {}
-    ~Handle() { if (id_ >= 0) close_(id_); }
+    ~Handle() {
+        if (id_ >= 0) close_(id_);
+    }
     Handle(const Handle&) = delete;
     Handle& operator=(const Handle&) = delete;
     operator hid_t() const { return id_; }
@@ -49,7 +51,8 @@ bool writeColumn(hid_t at, const std::string& name, const std::string& unit, hsi
         H5Pset_shuffle(properties);
         H5Pset_deflate(properties, 4);
     }
-    const Handle data(H5Dcreate2(at, name.c_str(), H5T_IEEE_F64LE, space, H5P_DEFAULT, properties, H5P_DEFAULT), H5Dclose);
+    const Handle data(H5Dcreate2(at, name.c_str(), H5T_IEEE_F64LE, space, H5P_DEFAULT, properties, H5P_DEFAULT),
+                      H5Dclose);
     if (!data.good() || !writeText(data, "unit", unit)) return false;
     std::vector<double> buffer;
     for (hsize_t start = 0; start < count; start += chunkLength) {
@@ -77,11 +80,13 @@ public:
             const Trace& first = *table.traces.front();
             bool good = true;
             for (const auto& [key, text] : table.provenance) good = good && writeText(file, key, text);
-            good = good && writeColumn(file, "time", "s", first.size(), [&](hsize_t i) { return toSeconds(first.time(i)); });
+            good = good &&
+                   writeColumn(file, "time", "s", first.size(), [&](hsize_t i) { return toSeconds(first.time(i)); });
             const Handle group(H5Gcreate2(file, "traces", H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT), H5Gclose);
             good = good && group.good();
             for (const Trace* trace : table.traces)
-                good = good && writeColumn(group, trace->name(), trace->unit(), trace->size(), [&](hsize_t i) { return trace->value(i); });
+                good = good && writeColumn(group, trace->name(), trace->unit(), trace->size(),
+                                           [&](hsize_t i) { return trace->value(i); });
             if (!good || H5Fflush(file, H5F_SCOPE_GLOBAL) < 0) return failure;
             return {};
         });

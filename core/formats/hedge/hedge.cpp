@@ -102,19 +102,26 @@ private:
 Part readPart(Reader& in, const Json& json) {
     Part part;
     in.object(json, part.extra, [&](const std::string& key, const Json& value) {
-        if (key == "name") part.name = in.text(value);
-        else if (key == "kind") part.kind = in.text(value);
-        else if (key == "at") part.at = in.point(value);
-        else if (key == "turn") part.turn = in.whole(value, 0, 3);
-        else if (key == "flip") part.flip = in.flag(value);
-        else if (key == "rung") part.rung = in.whole(value, 0, 4);
+        if (key == "name")
+            part.name = in.text(value);
+        else if (key == "kind")
+            part.kind = in.text(value);
+        else if (key == "at")
+            part.at = in.point(value);
+        else if (key == "turn")
+            part.turn = in.whole(value, 0, 3);
+        else if (key == "flip")
+            part.flip = in.flag(value);
+        else if (key == "rung")
+            part.rung = in.whole(value, 0, 4);
         else if (key == "values") {
             std::string unused;
             in.object(value, unused, [&](const std::string& name, const Json& typed) {
                 part.values.set(name, in.text(typed));
                 return true;
             });
-        } else return false;
+        } else
+            return false;
         return true;
     });
     if (part.name.empty()) in.fail("this part has no name");
@@ -139,9 +146,12 @@ Wire readWire(Reader& in, const Json& json) {
 Label readLabel(Reader& in, const Json& json) {
     Label label;
     in.object(json, label.extra, [&](const std::string& key, const Json& value) {
-        if (key == "net") label.net = in.text(value);
-        else if (key == "at") label.at = in.point(value);
-        else return false;
+        if (key == "net")
+            label.net = in.text(value);
+        else if (key == "at")
+            label.at = in.point(value);
+        else
+            return false;
         return true;
     });
     if (label.net.empty()) in.fail("this label names no net");
@@ -151,11 +161,16 @@ Label readLabel(Reader& in, const Json& json) {
 Sheet readSheet(Reader& in, const Json& json) {
     Sheet sheet;
     in.object(json, sheet.extra, [&](const std::string& key, const Json& value) {
-        if (key == "name") sheet.name = in.text(value);
-        else if (key == "parts") sheet.parts = in.list<Part>(value, [&](const Json& item) { return readPart(in, item); });
-        else if (key == "wires") sheet.wires = in.list<Wire>(value, [&](const Json& item) { return readWire(in, item); });
-        else if (key == "labels") sheet.labels = in.list<Label>(value, [&](const Json& item) { return readLabel(in, item); });
-        else return false;
+        if (key == "name")
+            sheet.name = in.text(value);
+        else if (key == "parts")
+            sheet.parts = in.list<Part>(value, [&](const Json& item) { return readPart(in, item); });
+        else if (key == "wires")
+            sheet.wires = in.list<Wire>(value, [&](const Json& item) { return readWire(in, item); });
+        else if (key == "labels")
+            sheet.labels = in.list<Label>(value, [&](const Json& item) { return readLabel(in, item); });
+        else
+            return false;
         return true;
     });
     return sheet;
@@ -164,11 +179,16 @@ Sheet readSheet(Reader& in, const Json& json) {
 Parameter readParameter(Reader& in, const Json& json) {
     Parameter parameter;
     in.object(json, parameter.extra, [&](const std::string& key, const Json& value) {
-        if (key == "name") parameter.name = in.text(value);
-        else if (key == "value") parameter.value = in.text(value);
-        else if (key == "unit") parameter.unit = in.text(value);
-        else if (key == "note") parameter.note = in.text(value);
-        else return false;
+        if (key == "name")
+            parameter.name = in.text(value);
+        else if (key == "value")
+            parameter.value = in.text(value);
+        else if (key == "unit")
+            parameter.unit = in.text(value);
+        else if (key == "note")
+            parameter.note = in.text(value);
+        else
+            return false;
         return true;
     });
     if (parameter.name.empty()) in.fail("this parameter has no name");
@@ -188,11 +208,16 @@ Scene readScene(Reader& in, const Json& json) {
 Plan readPlan(Reader& in, const Json& json) {
     Plan plan;
     in.object(json, plan.extra, [&](const std::string& key, const Json& value) {
-        if (key == "name") plan.name = in.text(value);
-        else if (key == "end") plan.end = in.text(value);
-        else if (key == "engine") plan.engine = in.text(value);
-        else if (key == "tolerance") plan.tolerance = in.text(value);
-        else return false;
+        if (key == "name")
+            plan.name = in.text(value);
+        else if (key == "end")
+            plan.end = in.text(value);
+        else if (key == "engine")
+            plan.engine = in.text(value);
+        else if (key == "tolerance")
+            plan.tolerance = in.text(value);
+        else
+            return false;
         return true;
     });
     return plan;
@@ -201,9 +226,12 @@ Plan readPlan(Reader& in, const Json& json) {
 Lane readLane(Reader& in, const Json& json) {
     Lane lane;
     in.object(json, lane.extra, [&](const std::string& key, const Json& value) {
-        if (key == "quantities") lane.quantities = in.list<std::string>(value, [&](const Json& item) { return in.text(item); });
-        else if (key == "height") lane.height = in.whole(value, 24, 2000);
-        else return false;
+        if (key == "quantities")
+            lane.quantities = in.list<std::string>(value, [&](const Json& item) { return in.text(item); });
+        else if (key == "height")
+            lane.height = in.whole(value, 24, 2000);
+        else
+            return false;
         return true;
     });
     return lane;
@@ -219,14 +247,21 @@ void giveIds(Project& project) {
 
 Result<Json> parseJson(std::string_view text) {
     if (nestingDepth(text) > deepestNesting)
-        return Error{ErrorCode::file, fmt::format("the text is nested more than {} levels deep", deepestNesting), {}, {}, {}, 1, 1};
+        return Error{ErrorCode::file,
+                     fmt::format("the text is nested more than {} levels deep", deepestNesting),
+                     {},
+                     {},
+                     {},
+                     1,
+                     1};
     try {
         return Json::parse(text);
     } catch (const Json::parse_error& exception) {
         const TextPlace place = placeOfByte(text, exception.byte == 0 ? 0 : exception.byte - 1);
         std::string message = exception.what();
         const std::size_t detail = message.find(": ", message.find("column"));
-        message = detail == std::string::npos ? "this is not valid JSON" : "this is not valid JSON: " + message.substr(detail + 2);
+        message = detail == std::string::npos ? "this is not valid JSON"
+                                              : "this is not valid JSON: " + message.substr(detail + 2);
         return Error{ErrorCode::file, message, {}, {}, {}, place.line, place.column};
     } catch (const Json::exception& exception) {
         return Error{ErrorCode::file, fmt::format("this is not valid JSON: {}", exception.what()), {}, {}, {}, 1, 1};
@@ -270,9 +305,12 @@ Json toJson(const Parameter& p) {
 }
 Json toJson(const Scene& scene) { return withExtra({{"name", scene.name}}, scene.extra); }
 Json toJson(const Plan& plan) {
-    return withExtra({{"name", plan.name}, {"end", plan.end}, {"engine", plan.engine}, {"tolerance", plan.tolerance}}, plan.extra);
+    return withExtra({{"name", plan.name}, {"end", plan.end}, {"engine", plan.engine}, {"tolerance", plan.tolerance}},
+                     plan.extra);
 }
-Json toJson(const Lane& lane) { return withExtra({{"quantities", lane.quantities}, {"height", lane.height}}, lane.extra); }
+Json toJson(const Lane& lane) {
+    return withExtra({{"quantities", lane.quantities}, {"height", lane.height}}, lane.extra);
+}
 
 std::string dump(const Json& json) { return json.dump(-1, ' ', false, Json::error_handler_t::replace); }
 
@@ -298,8 +336,9 @@ std::string extraLines(const std::string& extra, const std::string& indent) {
 
 std::string sheetText(const Sheet& sheet, const std::string& indent) {
     const std::string inner = indent + "  ";
-    return indent + "{\n" + inner + "\"name\": " + dump(Json(sheet.name)) + ",\n" + lines("parts", sheet.parts, inner) + ",\n" +
-           lines("wires", sheet.wires, inner) + ",\n" + lines("labels", sheet.labels, inner) + extraLines(sheet.extra, inner) + "\n" + indent + "}";
+    return indent + "{\n" + inner + "\"name\": " + dump(Json(sheet.name)) + ",\n" + lines("parts", sheet.parts, inner) +
+           ",\n" + lines("wires", sheet.wires, inner) + ",\n" + lines("labels", sheet.labels, inner) +
+           extraLines(sheet.extra, inner) + "\n" + indent + "}";
 }
 
 }  // namespace
@@ -312,15 +351,24 @@ Result<LoadedProject> readHedge(std::string_view text) {
     Reader in(text);
     int version = 0;
     in.object(*parsed, project.extra, [&](const std::string& key, const Json& value) {
-        if (key == "hedgerow") version = in.whole(value, 1, 1'000'000);
-        else if (key == "title") project.title = in.text(value);
-        else if (key == "description") project.description = in.text(value);
-        else if (key == "parameters") project.parameters = in.list<Parameter>(value, [&](const Json& item) { return readParameter(in, item); });
-        else if (key == "sheets") project.sheets = in.list<Sheet>(value, [&](const Json& item) { return readSheet(in, item); });
-        else if (key == "scenes") project.scenes = in.list<Scene>(value, [&](const Json& item) { return readScene(in, item); });
-        else if (key == "plans") project.plans = in.list<Plan>(value, [&](const Json& item) { return readPlan(in, item); });
-        else if (key == "lanes") project.lanes = in.list<Lane>(value, [&](const Json& item) { return readLane(in, item); });
-        else return false;
+        if (key == "hedgerow")
+            version = in.whole(value, 1, 1'000'000);
+        else if (key == "title")
+            project.title = in.text(value);
+        else if (key == "description")
+            project.description = in.text(value);
+        else if (key == "parameters")
+            project.parameters = in.list<Parameter>(value, [&](const Json& item) { return readParameter(in, item); });
+        else if (key == "sheets")
+            project.sheets = in.list<Sheet>(value, [&](const Json& item) { return readSheet(in, item); });
+        else if (key == "scenes")
+            project.scenes = in.list<Scene>(value, [&](const Json& item) { return readScene(in, item); });
+        else if (key == "plans")
+            project.plans = in.list<Plan>(value, [&](const Json& item) { return readPlan(in, item); });
+        else if (key == "lanes")
+            project.lanes = in.list<Lane>(value, [&](const Json& item) { return readLane(in, item); });
+        else
+            return false;
         return true;
     });
     if (version == 0) in.fail("this is not a Hedgerow project: the member \"hedgerow\" with its version is missing");
@@ -331,7 +379,10 @@ Result<LoadedProject> readHedge(std::string_view text) {
     giveIds(project);
     if (version > hedgeVersion) {
         loaded.readOnly = true;
-        loaded.notice = fmt::format("This project was written by a newer version (format {}, this one writes {}). It can be looked at and run, but not saved over.", version, hedgeVersion);
+        loaded.notice = fmt::format(
+            "This project was written by a newer version (format {}, this one writes {}). It can be looked at and run, "
+            "but not saved over.",
+            version, hedgeVersion);
     }
     return loaded;
 }
@@ -352,15 +403,19 @@ std::string writeHedge(const Project& project) {
     const std::string indent = "  ";
     std::string text = "{\n";
     text += fmt::format("  \"hedgerow\": {},\n", hedgeVersion);
-    text += "  \"title\": " + dump(Json(project.title)) + ",\n  \"description\": " + dump(Json(project.description)) + ",\n";
+    text += "  \"title\": " + dump(Json(project.title)) + ",\n  \"description\": " + dump(Json(project.description)) +
+            ",\n";
     text += lines("parameters", project.parameters, indent) + ",\n  \"sheets\": [\n";
     for (std::size_t i = 0; i < project.sheets.size(); ++i)
         text += sheetText(project.sheets[i], "    ") + (i + 1 < project.sheets.size() ? ",\n" : "\n");
-    text += "  ],\n" + lines("scenes", project.scenes, indent) + ",\n" + lines("plans", project.plans, indent) + ",\n" + lines("lanes", project.lanes, indent);
+    text += "  ],\n" + lines("scenes", project.scenes, indent) + ",\n" + lines("plans", project.plans, indent) + ",\n" +
+            lines("lanes", project.lanes, indent);
     return text + extraLines(project.extra, indent) + "\n}\n";
 }
 
-Status saveHedge(const Project& project, const std::filesystem::path& path) { return writeFileAtomically(path, writeHedge(project)); }
+Status saveHedge(const Project& project, const std::filesystem::path& path) {
+    return writeFileAtomically(path, writeHedge(project));
+}
 
 std::string writeClip(const Sheet& clip) { return sheetText(clip, "") + "\n"; }
 

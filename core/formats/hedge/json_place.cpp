@@ -37,11 +37,18 @@ private:
         int depth = 0;
         do {
             blanks();
-            if (now() == '"') { string(); }
-            else if (now() == '{' || now() == '[') { ++depth, ++at_; }
-            else if (now() == '}' || now() == ']') { --depth, ++at_; }
-            else if (now() == ',' || now() == ':') { ++at_; }
-            else while (at_ < text_.size() && std::string_view(",:{}[]\" \n\r\t").find(text_[at_]) == std::string_view::npos) ++at_;
+            if (now() == '"') {
+                string();
+            } else if (now() == '{' || now() == '[') {
+                ++depth, ++at_;
+            } else if (now() == '}' || now() == ']') {
+                --depth, ++at_;
+            } else if (now() == ',' || now() == ':') {
+                ++at_;
+            } else
+                while (at_ < text_.size() &&
+                       std::string_view(",:{}[]\" \n\r\t").find(text_[at_]) == std::string_view::npos)
+                    ++at_;
         } while (depth > 0 && at_ < text_.size());
     }
     bool enter(const JsonStep& step) {
@@ -50,7 +57,10 @@ private:
         ++at_;
         for (std::size_t index = 0;; ++index) {
             blanks();
-            if (now() == ',') { ++at_; blanks(); }
+            if (now() == ',') {
+                ++at_;
+                blanks();
+            }
             if (now() == '}' || now() == ']' || at_ >= text_.size()) return false;
             if (object) {
                 const std::string name = string();
@@ -74,13 +84,17 @@ private:
 TextPlace placeOfByte(std::string_view text, std::size_t byte) {
     TextPlace place;
     for (std::size_t i = 0; i < std::min(byte, text.size()); ++i) {
-        if (text[i] == '\n') ++place.line, place.column = 1;
-        else if ((text[i] & 0xC0) != 0x80) ++place.column;
+        if (text[i] == '\n')
+            ++place.line, place.column = 1;
+        else if ((text[i] & 0xC0) != 0x80)
+            ++place.column;
     }
     return place;
 }
 
-TextPlace placeOfValue(std::string_view text, const JsonPath& path) { return placeOfByte(text, Walker(text).find(path)); }
+TextPlace placeOfValue(std::string_view text, const JsonPath& path) {
+    return placeOfByte(text, Walker(text).find(path));
+}
 
 int nestingDepth(std::string_view text) {
     int depth = 0, deepest = 0;
@@ -88,8 +102,10 @@ int nestingDepth(std::string_view text) {
     for (std::size_t i = 0; i < text.size(); ++i) {
         const char c = text[i];
         if (inString) {
-            if (c == '\\') ++i;
-            else if (c == '"') inString = false;
+            if (c == '\\')
+                ++i;
+            else if (c == '"')
+                inString = false;
         } else if (c == '"') {
             inString = true;
         } else if (c == '{' || c == '[') {

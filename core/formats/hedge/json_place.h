@@ -17,7 +17,8 @@ struct TextPlace {
 };
 
 TextPlace placeOfByte(std::string_view text, std::size_t byte);
-/// Where the value at `path` begins. @pre `text` is valid JSON; the place of the nearest parent when the path ends early
+/// Where the value at `path` begins. @pre `text` is valid JSON; the place of the nearest parent when the path ends
+/// early
 TextPlace placeOfValue(std::string_view text, const JsonPath& path);
 
 /// The deepest nesting of brackets in a text, strings left out.

@@ -20,14 +20,23 @@ private:
 class Constant final : public PartType {
 public:
     PartKind kind() const override {
-        return {.id = "constant", .title = "Constant", .prefix = "K", .synonyms = {"const", "set point", "value"},
-                .summary = "A signal that does not change",
-                .help = "A signal of one value from the start of the run: a duty for a modulator, or 1 for a gate that is always on.",
-                .pins = {{"y", {32, 0}, PinSort::signalOut}},
-                .parameters = {{.key = "value", .label = "value", .symbol = "y", .unit = "", .standard = "1", .shownOnSheet = true}},
-                .rungs = {{1, "exact", "y = value", "definition", 1.0}},
-                .symbol = {{"M -24 -12 L 24 -12 L 24 12 L -24 12 Z", Stroke::Weight::thin}, {"M 24 0 L 32 0", Stroke::Weight::thin}},
-                .labelAt = {-22, -28}, .group = "Control"};
+        return {
+            .id = "constant",
+            .title = "Constant",
+            .prefix = "K",
+            .synonyms = {"const", "set point", "value"},
+            .summary = "A signal that does not change",
+            .help =
+                "A signal of one value from the start of the run: a duty for a modulator, or 1 for a gate that is "
+                "always on.",
+            .pins = {{"y", {32, 0}, PinSort::signalOut}},
+            .parameters =
+                {{.key = "value", .label = "value", .symbol = "y", .unit = "", .standard = "1", .shownOnSheet = true}},
+            .rungs = {{1, "exact", "y = value", "definition", 1.0}},
+            .symbol = {{"M -24 -12 L 24 -12 L 24 12 L -24 12 Z", Stroke::Weight::thin},
+                       {"M 24 0 L 32 0", Stroke::Weight::thin}},
+            .labelAt = {-22, -28},
+            .group = "Control"};
     }
     void elaborate(NetworkBuilder& b) const override {
         b.addSignalBlock(std::make_unique<ConstantBlock>(b.value("value")), {}, {b.signal("y")});
@@ -70,31 +79,76 @@ private:
 class Modulator final : public PartType {
 public:
     PartKind kind() const override {
-        return {.id = "modulator", .title = "Carrier modulator", .prefix = "M", .synonyms = {"pwm", "mod", "modulator", "gate drive", "carrier"},
-                .summary = "Gate pulses of a duty, with their complement and dead time",
-                .help = "g is on while the duty is above a carrier that runs from 0 to 1 at the given frequency; n is on while g would be off. Each turns on later by the dead time, so that both "
-                        "are off in between. The saw carrier starts each period with the on-time of g; the triangle carrier has it in the middle of the period. The duty is the signal at d or, where "
-                        "d is not connected, the value, which may be an expression of project parameters. A duty of 0 or less and of 1 or more holds the gates still.",
-                .pins = {{"d", {-40, 0}, PinSort::signalIn, true}, {"g", {40, -16}, PinSort::signalOut, true}, {"n", {40, 16}, PinSort::signalOut, true}},
-                .parameters = {{.key = "f", .label = "carrier frequency", .symbol = "f_c", .unit = "Hz", .standard = "100k", .least = 0.01, .most = 1e9, .shownOnSheet = true},
-                               {.key = "duty", .label = "duty", .symbol = "D", .unit = "", .standard = "0.5", .least = 0, .most = 1, .shownOnSheet = true},
-                               {.key = "dead", .label = "dead time", .symbol = "t_dead", .unit = "s", .standard = "0", .least = 0},
-                               {.key = "phase", .label = "delay, in periods", .symbol = "θ", .unit = "", .standard = "0", .least = -1, .most = 1},
-                               {.key = "carrier", .label = "carrier", .symbol = "", .unit = "", .standard = "saw", .choices = {"saw", "triangle"}}},
-                .rungs = {{1, "exact edges", "g = 1 while D > carrier(t), edges exact to 2^-54 s", "natural sampling of a constant reference", 1.0}},
-                .symbol = {{"M -32 -24 L 32 -24 L 32 24 L -32 24 Z", Stroke::Weight::thin}, {"M -24 12 L -8 -12 L -8 12 L 8 -12 L 8 12 L 24 -12 L 24 12", Stroke::Weight::thin},
-                           {"M -26 -2 L 26 -2", Stroke::Weight::thin}, {"M -40 0 L -32 0", Stroke::Weight::thin}, {"M 32 -16 L 40 -16", Stroke::Weight::thin}, {"M 32 16 L 40 16", Stroke::Weight::thin},
-                           {"O 34 16 2", Stroke::Weight::thin}},
-                .labelAt = {-32, -56}, .group = "Control"};
+        return {
+            .id = "modulator",
+            .title = "Carrier modulator",
+            .prefix = "M",
+            .synonyms = {"pwm", "mod", "modulator", "gate drive", "carrier"},
+            .summary = "Gate pulses of a duty, with their complement and dead time",
+            .help =
+                "g is on while the duty is above a carrier that runs from 0 to 1 at the given frequency; n is on while "
+                "g would be off. Each turns on later by the dead time, so that both "
+                "are off in between. The saw carrier starts each period with the on-time of g; the triangle carrier "
+                "has it in the middle of the period. The duty is the signal at d or, where "
+                "d is not connected, the value, which may be an expression of project parameters. A duty of 0 or less "
+                "and of 1 or more holds the gates still.",
+            .pins = {{"d", {-40, 0}, PinSort::signalIn, true},
+                     {"g", {40, -16}, PinSort::signalOut, true},
+                     {"n", {40, 16}, PinSort::signalOut, true}},
+            .parameters =
+                {{.key = "f",
+                  .label = "carrier frequency",
+                  .symbol = "f_c",
+                  .unit = "Hz",
+                  .standard = "100k",
+                  .least = 0.01,
+                  .most = 1e9,
+                  .shownOnSheet = true},
+                 {.key = "duty",
+                  .label = "duty",
+                  .symbol = "D",
+                  .unit = "",
+                  .standard = "0.5",
+                  .least = 0,
+                  .most = 1,
+                  .shownOnSheet = true},
+                 {.key = "dead", .label = "dead time", .symbol = "t_dead", .unit = "s", .standard = "0", .least = 0},
+                 {.key = "phase",
+                  .label = "delay, in periods",
+                  .symbol = "θ",
+                  .unit = "",
+                  .standard = "0",
+                  .least = -1,
+                  .most = 1},
+                 {.key = "carrier",
+                  .label = "carrier",
+                  .symbol = "",
+                  .unit = "",
+                  .standard = "saw",
+                  .choices = {"saw", "triangle"}}},
+            .rungs = {{1, "exact edges", "g = 1 while D > carrier(t), edges exact to 2^-54 s",
+                       "natural sampling of a constant reference", 1.0}},
+            .symbol = {{"M -32 -24 L 32 -24 L 32 24 L -32 24 Z", Stroke::Weight::thin},
+                       {"M -24 12 L -8 -12 L -8 12 L 8 -12 L 8 12 L 24 -12 L 24 12", Stroke::Weight::thin},
+                       {"M -26 -2 L 26 -2", Stroke::Weight::thin},
+                       {"M -40 0 L -32 0", Stroke::Weight::thin},
+                       {"M 32 -16 L 40 -16", Stroke::Weight::thin},
+                       {"M 32 16 L 40 16", Stroke::Weight::thin},
+                       {"O 34 16 2", Stroke::Weight::thin}},
+            .labelAt = {-32, -56},
+            .group = "Control"};
     }
     Status check(const std::function<double(std::string_view)>& value) const override {
-        if (value("dead") * value("f") >= 0.5) return Error{ErrorCode::range, "the dead time must be shorter than half a period", {}, {}, "dead"};
+        if (value("dead") * value("f") >= 0.5)
+            return Error{ErrorCode::range, "the dead time must be shorter than half a period", {}, {}, "dead"};
         return {};
     }
     void elaborate(NetworkBuilder& b) const override {
         const int duty = b.signal("d");
-        b.addSignalBlock(std::make_unique<ModulatorBlock>(ModulatorBlock::Setting{b.value("f"), b.value("phase"), b.value("dead"), b.value("duty"), b.choice("carrier") == "triangle"}),
-                         duty >= 0 ? std::vector<int>{duty} : std::vector<int>{}, {b.signal("g"), b.signal("n")});
+        b.addSignalBlock(
+            std::make_unique<ModulatorBlock>(ModulatorBlock::Setting{
+                b.value("f"), b.value("phase"), b.value("dead"), b.value("duty"), b.choice("carrier") == "triangle"}),
+            duty >= 0 ? std::vector<int>{duty} : std::vector<int>{}, {b.signal("g"), b.signal("n")});
         b.offerSignal("g", "", b.signal("g"));
         b.offerSignal("n", "", b.signal("n"));
     }

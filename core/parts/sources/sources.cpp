@@ -23,7 +23,8 @@ public:
     void valueAt(Tick t, std::span<double> w) const override {
         // The whole turns go before the sine is taken, so that late instants lose no digits.
         const long double turns = static_cast<long double>(frequency_) * (static_cast<long double>(t) * 0x1p-54L);
-        const double angle = static_cast<double>((turns - std::floor(turns)) * 2 * std::numbers::pi_v<long double>) + phase_;
+        const double angle =
+            static_cast<double>((turns - std::floor(turns)) * 2 * std::numbers::pi_v<long double>) + phase_;
         w[0] = std::sin(angle);
         w[1] = std::cos(angle);
     }
@@ -44,7 +45,8 @@ public:
         double low, high, period, delay, duty, rise, fall;
     };
     explicit PulseGenerator(const Shape& shape)
-        : shape_(shape), rising_(shape.period, shape.delay, 0, shape.rise / shape.period),
+        : shape_(shape),
+          rising_(shape.period, shape.delay, 0, shape.rise / shape.period),
           top_(shape.period, shape.delay, shape.rise / shape.period, shape.duty),
           falling_(shape.period, shape.delay, shape.duty, shape.duty + shape.fall / shape.period) {}
     int size() const override { return 2; }
@@ -75,18 +77,20 @@ private:
     PeriodicInterval rising_, top_, falling_;
 };
 
-/// A source of offset + factor * w[source], stiff or behind R and L (voltage), or with a conductance beside it (current).
+/// A source of offset + factor * w[source], stiff or behind R and L (voltage), or with a conductance beside it
+/// (current).
 class SourceElement final : public Branch {
 public:
     struct Setting {
         bool voltage;
         double offset, factor;
-        int source;           ///< -1 when constant
+        int source;  ///< -1 when constant
         double resistance = 0, conductance = 0;
         double inductance = 0;
         int state = -1, emf = -1;  ///< of the inner inductance
     };
-    SourceElement(std::string part, int branch, int from, int to, const Setting& setting) : Branch(std::move(part), branch, from, to), set_(setting) {}
+    SourceElement(std::string part, int branch, int from, int to, const Setting& setting)
+        : Branch(std::move(part), branch, from, to), set_(setting) {}
     void stamp(LinearStamp& s, int) const override {
         const int row = s.branchRow(branch_), current = s.branchCurrent(branch_);
         s.currentLaw(branch_, from_, to_);
@@ -127,7 +131,8 @@ public:
 
     PartKind kind() const override {
         PartKind k;
-        const std::string what = voltage_ ? "voltage" : "current", unit = voltage_ ? "V" : "A", letter = voltage_ ? "V" : "I";
+        const std::string what = voltage_ ? "voltage" : "current", unit = voltage_ ? "V" : "A",
+                          letter = voltage_ ? "V" : "I";
         const char* shapes[] = {"DC", "Sine", "Pulse"};
         const char* ids[] = {"dc", "sine", "pulse"};
         const auto at = static_cast<std::size_t>(shape_);
@@ -138,13 +143,32 @@ public:
         k.labelAt = {28, -4};
         k.group = "Sources";
         describe(k, unit);
-        k.rungs = {{1, "stiff", voltage_ ? "v = e(t), whatever the current" : "i = e(t), whatever the voltage", "definition", 1.0},
+        k.rungs = {{1, "stiff", voltage_ ? "v = e(t), whatever the current" : "i = e(t), whatever the voltage",
+                    "definition", 1.0},
                    {2, voltage_ ? "internal resistance and inductance" : "internal conductance",
-                    voltage_ ? "v = e(t) + R_i i + L_i di/dt" : "i = e(t) + v / R_i", "Thévenin's and Norton's theorems", 1.1}};
-        k.parameters.push_back({.key = "ri", .label = "internal resistance", .symbol = "R_i", .unit = "Ω", .standard = voltage_ ? "10m" : "1M", .least = 0, .aboveLeast = !voltage_, .rung = 2});
-        if (voltage_) k.parameters.push_back({.key = "li", .label = "internal inductance", .symbol = "L_i", .unit = "H", .standard = "0", .least = 0, .rung = 2});
-        k.help = std::string(voltage_ ? "v is the potential of p against n; i counts into p, so that a source that delivers has a negative p. "
-                                      : "The arrow shows the way of the current inside, from a to b; v is the potential of a against b. ") + k.help;
+                    voltage_ ? "v = e(t) + R_i i + L_i di/dt" : "i = e(t) + v / R_i",
+                    "Thévenin's and Norton's theorems", 1.1}};
+        k.parameters.push_back({.key = "ri",
+                                .label = "internal resistance",
+                                .symbol = "R_i",
+                                .unit = "Ω",
+                                .standard = voltage_ ? "10m" : "1M",
+                                .least = 0,
+                                .aboveLeast = !voltage_,
+                                .rung = 2});
+        if (voltage_)
+            k.parameters.push_back({.key = "li",
+                                    .label = "internal inductance",
+                                    .symbol = "L_i",
+                                    .unit = "H",
+                                    .standard = "0",
+                                    .least = 0,
+                                    .rung = 2});
+        k.help = std::string(voltage_ ? "v is the potential of p against n; i counts into p, so that a source that "
+                                        "delivers has a negative p. "
+                                      : "The arrow shows the way of the current inside, from a to b; v is the "
+                                        "potential of a against b. ") +
+                 k.help;
         return k;
     }
 
@@ -160,13 +184,16 @@ public:
         }
         if (shape_ == Shape::pulse) {
             set.factor = 1;
-            set.source = b.addSource(std::make_unique<PulseGenerator>(PulseGenerator::Shape{
-                b.value("low"), b.value("high"), 1 / b.value("f"), b.value("delay"), b.value("duty"), b.value("rise"), b.value("fall")}));
+            set.source = b.addSource(std::make_unique<PulseGenerator>(
+                PulseGenerator::Shape{b.value("low"), b.value("high"), 1 / b.value("f"), b.value("delay"),
+                                      b.value("duty"), b.value("rise"), b.value("fall")}));
         }
         const int branch = b.addBranch();
         if (b.rung() >= 2) {
-            if (voltage_) set.resistance = b.value("ri");
-            else set.conductance = 1 / b.value("ri");
+            if (voltage_)
+                set.resistance = b.value("ri");
+            else
+                set.conductance = 1 / b.value("ri");
             if (voltage_ && b.value("li") > 0) {
                 set.inductance = b.value("li");
                 set.state = b.addState(StateSort::windingCurrent, 0.0, set.inductance);
@@ -185,8 +212,10 @@ public:
     Status check(const Value& value) const override {
         if (shape_ != Shape::pulse) return {};
         const double period = 1 / value("f"), duty = value("duty");
-        if (value("rise") > duty * period) return Error{ErrorCode::range, "the rise time is longer than the pulse", {}, {}, "rise"};
-        if (value("fall") > (1 - duty) * period) return Error{ErrorCode::range, "the fall time is longer than the pause", {}, {}, "fall"};
+        if (value("rise") > duty * period)
+            return Error{ErrorCode::range, "the rise time is longer than the pulse", {}, {}, "rise"};
+        if (value("fall") > (1 - duty) * period)
+            return Error{ErrorCode::range, "the fall time is longer than the pause", {}, {}, "fall"};
         return {};
     }
 
@@ -195,40 +224,94 @@ private:
         const std::string symbol = voltage_ ? "V" : "I";
         const Stroke top{"M 0 -32 L 0 -20"}, bottom{"M 0 20 L 0 32"}, ring{"O 0 0 20"};
         k.symbol = {top, bottom, ring};
-        if (voltage_) k.symbol.push_back({"M -26 -24 L -18 -24 M -22 -28 L -22 -20", Stroke::Weight::thin});
-        else k.symbol.push_back({"M -26 12 L -26 -8 M -26 12 L -29 4 M -26 12 L -23 4", Stroke::Weight::thin});
+        if (voltage_)
+            k.symbol.push_back({"M -26 -24 L -18 -24 M -22 -28 L -22 -20", Stroke::Weight::thin});
+        else
+            k.symbol.push_back({"M -26 12 L -26 -8 M -26 12 L -29 4 M -26 12 L -23 4", Stroke::Weight::thin});
         switch (shape_) {
             case Shape::dc:
                 k.summary = voltage_ ? "A constant voltage" : "A constant current";
-                k.synonyms = voltage_ ? std::vector<std::string>{"v", "dc", "supply", "battery", "vdc"} : std::vector<std::string>{"i", "idc", "current"};
+                k.synonyms = voltage_ ? std::vector<std::string>{"v", "dc", "supply", "battery", "vdc"}
+                                      : std::vector<std::string>{"i", "idc", "current"};
                 k.help = "The value holds from the start of the run.";
                 k.symbol.push_back({voltage_ ? "M 0 -20 L 0 20" : "M -20 0 L 20 0"});
-                k.parameters = {{.key = "level", .label = voltage_ ? "voltage" : "current", .symbol = symbol, .unit = unit, .standard = voltage_ ? "24" : "1", .shownOnSheet = true}};
+                k.parameters = {{.key = "level",
+                                 .label = voltage_ ? "voltage" : "current",
+                                 .symbol = symbol,
+                                 .unit = unit,
+                                 .standard = voltage_ ? "24" : "1",
+                                 .shownOnSheet = true}};
                 break;
             case Shape::sine:
                 k.summary = "offset + peak · sin(2π f t + φ)";
-                k.synonyms = voltage_ ? std::vector<std::string>{"sine", "ac", "mains", "vac", "sin"} : std::vector<std::string>{"isine", "iac"};
-                k.help = "e(t) = offset + peak · sin(2π f t + phase). For a mains voltage of 230 V type the peak as 230*sqrt(2).";
+                k.synonyms = voltage_ ? std::vector<std::string>{"sine", "ac", "mains", "vac", "sin"}
+                                      : std::vector<std::string>{"isine", "iac"};
+                k.help =
+                    "e(t) = offset + peak · sin(2π f t + phase). For a mains voltage of 230 V type the peak as "
+                    "230*sqrt(2).";
                 k.symbol.push_back({"A -6 0 6 180 -180"});
                 k.symbol.push_back({"A 6 0 6 180 180"});
-                k.parameters = {{.key = "peak", .label = "peak", .symbol = symbol + "_pk", .unit = unit, .standard = "1", .shownOnSheet = true},
-                                {.key = "f", .label = "frequency", .symbol = "f", .unit = "Hz", .standard = "50", .least = 0, .most = 1e10, .aboveLeast = true, .shownOnSheet = true},
-                                {.key = "phase", .label = "phase", .symbol = "φ", .unit = "deg", .standard = "0"},
-                                {.key = "offset", .label = "offset", .symbol = symbol + "_0", .unit = unit, .standard = "0"}};
+                k.parameters = {
+                    {.key = "peak",
+                     .label = "peak",
+                     .symbol = symbol + "_pk",
+                     .unit = unit,
+                     .standard = "1",
+                     .shownOnSheet = true},
+                    {.key = "f",
+                     .label = "frequency",
+                     .symbol = "f",
+                     .unit = "Hz",
+                     .standard = "50",
+                     .least = 0,
+                     .most = 1e10,
+                     .aboveLeast = true,
+                     .shownOnSheet = true},
+                    {.key = "phase", .label = "phase", .symbol = "φ", .unit = "deg", .standard = "0"},
+                    {.key = "offset", .label = "offset", .symbol = symbol + "_0", .unit = unit, .standard = "0"}};
                 break;
             case Shape::pulse:
                 k.summary = "A pulse train with given duty, rise and fall";
-                k.synonyms = voltage_ ? std::vector<std::string>{"pulse", "square", "vpulse"} : std::vector<std::string>{"ipulse", "isquare"};
-                k.help = "From low to high at the start of every period, after the delay; back after duty times the period. Rise and fall are straight. The "
-                         "duty is counted from the start of the rise to the start of the fall.";
+                k.synonyms = voltage_ ? std::vector<std::string>{"pulse", "square", "vpulse"}
+                                      : std::vector<std::string>{"ipulse", "isquare"};
+                k.help =
+                    "From low to high at the start of every period, after the delay; back after duty times the period. "
+                    "Rise and fall are straight. The "
+                    "duty is counted from the start of the rise to the start of the fall.";
                 k.symbol.push_back({"M -12 8 L -6 8 L -6 -8 L 6 -8 L 6 8 L 12 8"});
-                k.parameters = {{.key = "low", .label = "low", .symbol = symbol + "_lo", .unit = unit, .standard = "0"},
-                                {.key = "high", .label = "high", .symbol = symbol + "_hi", .unit = unit, .standard = "1", .shownOnSheet = true},
-                                {.key = "f", .label = "frequency", .symbol = "f", .unit = "Hz", .standard = "1k", .least = 0.002, .most = 1e9, .shownOnSheet = true},
-                                {.key = "duty", .label = "duty", .symbol = "D", .unit = "", .standard = "0.5", .least = 0, .most = 1, .shownOnSheet = true},
-                                {.key = "delay", .label = "delay", .symbol = "t_d", .unit = "s", .standard = "0", .least = 0, .most = longestRunSeconds},
-                                {.key = "rise", .label = "rise time", .symbol = "t_r", .unit = "s", .standard = "0", .least = 0},
-                                {.key = "fall", .label = "fall time", .symbol = "t_f", .unit = "s", .standard = "0", .least = 0}};
+                k.parameters = {
+                    {.key = "low", .label = "low", .symbol = symbol + "_lo", .unit = unit, .standard = "0"},
+                    {.key = "high",
+                     .label = "high",
+                     .symbol = symbol + "_hi",
+                     .unit = unit,
+                     .standard = "1",
+                     .shownOnSheet = true},
+                    {.key = "f",
+                     .label = "frequency",
+                     .symbol = "f",
+                     .unit = "Hz",
+                     .standard = "1k",
+                     .least = 0.002,
+                     .most = 1e9,
+                     .shownOnSheet = true},
+                    {.key = "duty",
+                     .label = "duty",
+                     .symbol = "D",
+                     .unit = "",
+                     .standard = "0.5",
+                     .least = 0,
+                     .most = 1,
+                     .shownOnSheet = true},
+                    {.key = "delay",
+                     .label = "delay",
+                     .symbol = "t_d",
+                     .unit = "s",
+                     .standard = "0",
+                     .least = 0,
+                     .most = longestRunSeconds},
+                    {.key = "rise", .label = "rise time", .symbol = "t_r", .unit = "s", .standard = "0", .least = 0},
+                    {.key = "fall", .label = "fall time", .symbol = "t_f", .unit = "s", .standard = "0", .least = 0}};
                 break;
         }
     }
@@ -241,7 +324,8 @@ private:
 
 void registerSources(PartLibrary& library) {
     for (const bool voltage : {true, false})
-        for (const Shape shape : {Shape::dc, Shape::sine, Shape::pulse}) library.add(std::make_unique<Source>(voltage, shape));
+        for (const Shape shape : {Shape::dc, Shape::sine, Shape::pulse})
+            library.add(std::make_unique<Source>(voltage, shape));
 }
 
 }  // namespace hedgerow

@@ -14,7 +14,8 @@ public:
     struct Setting {
         double onResistance = 0, offConductance = 0, knee = 0;
     };
-    SwitchingBranch(std::string part, int branch, int from, int to, const Setting& setting) : Branch(std::move(part), branch, from, to), set_(setting) {}
+    SwitchingBranch(std::string part, int branch, int from, int to, const Setting& setting)
+        : Branch(std::move(part), branch, from, to), set_(setting) {}
     int segmentCount() const override { return 2; }
     void stamp(LinearStamp& s, int segment) const override {
         const int row = s.branchRow(branch_), current = s.branchCurrent(branch_);
@@ -65,29 +66,57 @@ private:
 class Switch final : public PartType {
 public:
     PartKind kind() const override {
-        return {.id = "switch", .title = "Switch", .prefix = "S", .synonyms = {"s", "sw", "gated switch", "contact"},
+        return {.id = "switch",
+                .title = "Switch",
+                .prefix = "S",
+                .synonyms = {"s", "sw", "gated switch", "contact"},
                 .summary = "Closed while its gate is above one half",
-                .help = "Conducts both ways while the gate signal is on, blocks both ways while it is off, and changes in no time at the exact instant of the edge. "
-                        "For a transistor with its body diode put a diode across it.",
+                .help =
+                    "Conducts both ways while the gate signal is on, blocks both ways while it is off, and changes in "
+                    "no time at the exact instant of the edge. "
+                    "For a transistor with its body diode put a diode across it.",
                 .pins = {{"a", {0, -32}}, {"b", {0, 32}}, {"g", {-32, 0}, PinSort::signalIn}},
-                .parameters = {{.key = "ron", .label = "on-resistance", .symbol = "R_on", .unit = "Ω", .standard = "10m", .least = 0, .rung = 2, .shownOnSheet = true},
-                               {.key = "roff", .label = "off-resistance", .symbol = "R_off", .unit = "Ω", .standard = "10M", .least = 0, .aboveLeast = true, .rung = 2},
-                               ratedVoltage(), ratedCurrent()},
+                .parameters = {{.key = "ron",
+                                .label = "on-resistance",
+                                .symbol = "R_on",
+                                .unit = "Ω",
+                                .standard = "10m",
+                                .least = 0,
+                                .rung = 2,
+                                .shownOnSheet = true},
+                               {.key = "roff",
+                                .label = "off-resistance",
+                                .symbol = "R_off",
+                                .unit = "Ω",
+                                .standard = "10M",
+                                .least = 0,
+                                .aboveLeast = true,
+                                .rung = 2},
+                               ratedVoltage(),
+                               ratedCurrent()},
                 .rungs = {{1, "closed or open", "on: v = 0,  off: i = 0", "definition", 1.0},
-                          {2, "on-resistance, leakage", "on: v = R_on i,  off: i = v / R_off", "Ohm's law in each state", 1.1}},
-                .symbol = {{"M 0 -32 L 0 -16"}, {"M 0 32 L 0 16"}, {"O 0 -14 2"}, {"M 0 16 L -14 -11", Stroke::Weight::normal, false, Stroke::When::blocking},
-                           {"M 0 16 L 0 -16", Stroke::Weight::heavy, false, Stroke::When::conducting}, {"M -32 0 L -8 0", Stroke::Weight::thin}},
-                .labelAt = {16, -4}, .group = "Switches"};
+                          {2, "on-resistance, leakage", "on: v = R_on i,  off: i = v / R_off",
+                           "Ohm's law in each state", 1.1}},
+                .symbol = {{"M 0 -32 L 0 -16"},
+                           {"M 0 32 L 0 16"},
+                           {"O 0 -14 2"},
+                           {"M 0 16 L -14 -11", Stroke::Weight::normal, false, Stroke::When::blocking},
+                           {"M 0 16 L 0 -16", Stroke::Weight::heavy, false, Stroke::When::conducting},
+                           {"M -32 0 L -8 0", Stroke::Weight::thin}},
+                .labelAt = {16, -4},
+                .group = "Switches"};
     }
     Status check(const std::function<double(std::string_view)>& value) const override {
-        if (value("ron") >= value("roff")) return Error{ErrorCode::range, "the on-resistance must be below the off-resistance", {}, {}, "ron"};
+        if (value("ron") >= value("roff"))
+            return Error{ErrorCode::range, "the on-resistance must be below the off-resistance", {}, {}, "ron"};
         return {};
     }
     void elaborate(NetworkBuilder& b) const override {
         SwitchingBranch::Setting set;
         if (b.rung() >= 2) set = {b.value("ron"), 1 / b.value("roff"), 0};
         const int branch = b.addBranch();
-        const int element = b.addElement(std::make_unique<SwitchElement>(b.partName(), branch, b.node("a"), b.node("b"), set, b.signal("g")));
+        const int element = b.addElement(
+            std::make_unique<SwitchElement>(b.partName(), branch, b.node("a"), b.node("b"), set, b.signal("g")));
         b.offerBranch(branch, b.node("a"), b.node("b"));
         b.offerConducting(element);
         offerRatings(b);
@@ -97,30 +126,65 @@ public:
 class Diode final : public PartType {
 public:
     PartKind kind() const override {
-        return {.id = "diode", .title = "Diode", .prefix = "D", .synonyms = {"d", "rectifier", "freewheel", "body diode"},
-                .summary = "Conducts from a to k, blocks the other way",
-                .help = "Turns on when its voltage reaches the knee and off when its current reaches zero, both found exactly. Ideal diodes may commutate into each other without any "
-                        "resistance in the loop.",
-                .pins = verticalPins("a", "k"),
-                .parameters = {{.key = "vf", .label = "knee voltage", .symbol = "V_f", .unit = "V", .standard = "0.7", .least = 0, .rung = 2, .shownOnSheet = true},
-                               {.key = "ron", .label = "on-resistance", .symbol = "R_on", .unit = "Ω", .standard = "10m", .least = 0, .rung = 2},
-                               {.key = "roff", .label = "off-resistance", .symbol = "R_off", .unit = "Ω", .standard = "10M", .least = 0, .aboveLeast = true, .rung = 2},
-                               ratedVoltage(), ratedCurrent()},
-                .rungs = {{1, "closed or open", "on: v = 0 while i ≥ 0,  off: i = 0 while v ≤ 0", "linear complementarity: v ≤ 0, i ≥ 0, v i = 0", 1.0},
-                          {2, "knee, on-resistance, leakage", "on: v = V_f + R_on (i − V_f / R_off),  off: i = v / R_off", "piecewise-linear junction, continuous at the knee", 1.1}},
-                .symbol = {{"M 0 -32 L 0 -12"}, {"M -12 -12 L 12 -12 L 0 10 Z"}, {"M -12 -12 L 12 -12 L 0 10 Z", Stroke::Weight::normal, true, Stroke::When::conducting},
-                           {"M -12 10 L 12 10", Stroke::Weight::heavy}, {"M 0 10 L 0 32"}},
-                .labelAt = {20, -4}, .group = "Switches"};
+        return {
+            .id = "diode",
+            .title = "Diode",
+            .prefix = "D",
+            .synonyms = {"d", "rectifier", "freewheel", "body diode"},
+            .summary = "Conducts from a to k, blocks the other way",
+            .help =
+                "Turns on when its voltage reaches the knee and off when its current reaches zero, both found exactly. "
+                "Ideal diodes may commutate into each other without any "
+                "resistance in the loop.",
+            .pins = verticalPins("a", "k"),
+            .parameters = {{.key = "vf",
+                            .label = "knee voltage",
+                            .symbol = "V_f",
+                            .unit = "V",
+                            .standard = "0.7",
+                            .least = 0,
+                            .rung = 2,
+                            .shownOnSheet = true},
+                           {.key = "ron",
+                            .label = "on-resistance",
+                            .symbol = "R_on",
+                            .unit = "Ω",
+                            .standard = "10m",
+                            .least = 0,
+                            .rung = 2},
+                           {.key = "roff",
+                            .label = "off-resistance",
+                            .symbol = "R_off",
+                            .unit = "Ω",
+                            .standard = "10M",
+                            .least = 0,
+                            .aboveLeast = true,
+                            .rung = 2},
+                           ratedVoltage(),
+                           ratedCurrent()},
+            .rungs = {{1, "closed or open", "on: v = 0 while i ≥ 0,  off: i = 0 while v ≤ 0",
+                       "linear complementarity: v ≤ 0, i ≥ 0, v i = 0", 1.0},
+                      {2, "knee, on-resistance, leakage", "on: v = V_f + R_on (i − V_f / R_off),  off: i = v / R_off",
+                       "piecewise-linear junction, continuous at the knee", 1.1}},
+            .symbol = {{"M 0 -32 L 0 -12"},
+                       {"M -12 -12 L 12 -12 L 0 10 Z"},
+                       {"M -12 -12 L 12 -12 L 0 10 Z", Stroke::Weight::normal, true, Stroke::When::conducting},
+                       {"M -12 10 L 12 10", Stroke::Weight::heavy},
+                       {"M 0 10 L 0 32"}},
+            .labelAt = {20, -4},
+            .group = "Switches"};
     }
     Status check(const std::function<double(std::string_view)>& value) const override {
-        if (value("ron") >= value("roff")) return Error{ErrorCode::range, "the on-resistance must be below the off-resistance", {}, {}, "ron"};
+        if (value("ron") >= value("roff"))
+            return Error{ErrorCode::range, "the on-resistance must be below the off-resistance", {}, {}, "ron"};
         return {};
     }
     void elaborate(NetworkBuilder& b) const override {
         SwitchingBranch::Setting set;
         if (b.rung() >= 2) set = {b.value("ron"), 1 / b.value("roff"), b.value("vf")};
         const int branch = b.addBranch();
-        const int element = b.addElement(std::make_unique<DiodeElement>(b.partName(), branch, b.node("a"), b.node("k"), set, b.nodeCount()));
+        const int element = b.addElement(
+            std::make_unique<DiodeElement>(b.partName(), branch, b.node("a"), b.node("k"), set, b.nodeCount()));
         b.offerBranch(branch, b.node("a"), b.node("k"));
         b.offerConducting(element);
         offerRatings(b);
