@@ -1,6 +1,7 @@
 #include "commands.h"
 
 #include <unistd.h>
+#include <atomic>
 #include <csignal>
 #include <filesystem>
 #include <thread>
@@ -44,7 +45,9 @@ std::shared_ptr<const Project> load(const std::string& path, bool json) {
     return std::make_shared<const Project>(std::move(loaded->project));
 }
 
-volatile std::sig_atomic_t interrupted = 0;
+/// Set by the signal handler, which may run in any thread.
+std::atomic<bool> interrupted = false;
+static_assert(std::atomic<bool>::is_always_lock_free);
 
 /// Shows progress on a terminal and passes an interrupt on, until the run is over.
 void watch(const Run& run, const std::atomic<bool>& over, bool quiet) {
@@ -214,8 +217,8 @@ int run(const RunOptions& options) {
             spdlog::error("there is no quantity '{}'; 'info' lists them", name);
             return usage;
         }
-    std::signal(SIGINT, [](int) { interrupted = 1; });
-    std::signal(SIGTERM, [](int) { interrupted = 1; });
+    std::signal(SIGINT, [](int) { interrupted = true; });
+    std::signal(SIGTERM, [](int) { interrupted = true; });
     std::atomic<bool> over = false;
     std::thread watcher([&] { watch(theRun, over, options.quiet); });
     theRun.execute();

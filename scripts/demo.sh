@@ -7,7 +7,7 @@ set -euo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")/.."
 
 scripts/setup.sh
-export CCACHE_MAXSIZE="${CCACHE_MAXSIZE:-2G}"
+export CCACHE_MAXSIZE="${CCACHE_MAXSIZE:-2G}" CCACHE_BASEDIR="$PWD" CCACHE_NOHASHDIR=1  # hits across clones
 cmake --preset release -DHEDGEROW_TESTS=OFF -DHEDGEROW_BENCH=OFF -B build/demo
 cmake --build build/demo
 

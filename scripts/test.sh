@@ -10,7 +10,7 @@ case "$which" in
 esac
 
 scripts/setup.sh
-export CCACHE_MAXSIZE="${CCACHE_MAXSIZE:-2G}"
+export CCACHE_MAXSIZE="${CCACHE_MAXSIZE:-2G}" CCACHE_BASEDIR="$PWD" CCACHE_NOHASHDIR=1  # hits across clones
 cmake --preset "$preset"
 cmake --build --preset "$preset"
 export UBSAN_OPTIONS="print_stacktrace=1:${UBSAN_OPTIONS:-}"

@@ -124,7 +124,7 @@ private:
     std::optional<Tick> cursor_;
     std::vector<Error> problems_;
     std::optional<Price> price_;
-    double secondsPerEdge_ = 8e-6;  ///< measured anew by every run that has edges
+    double secondsPerEdge_ = 25e-6;  ///< measured anew by every run that has edges
     std::unique_ptr<RecoverySlot> recovery_;
     QTimer pollTimer_, keepTimer_, estimateTimer_;
 };

@@ -273,7 +273,7 @@ void LanesView::paintLane(QPainter& painter, const LaneView& lane) const {
             const QRect cell(width() - TimelineColumns::measures + column * TimelineColumns::measure, y,
                              TimelineColumns::measure - 4, rowHeight);
             painter.drawText(cell, Qt::AlignRight | Qt::AlignVCenter,
-                             QString::fromStdString(formatPrefixed(values[column], 3)));
+                             QString::fromStdString(formatPrefixed(values[column], 4)));
         }
     }
 }

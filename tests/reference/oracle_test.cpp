@@ -48,6 +48,7 @@ public:
         a << (88 - 7 * s6) / 360, (296 - 169 * s6) / 1800, (-2 + 3 * s6) / 225, (296 + 169 * s6) / 1800,
             (88 + 7 * s6) / 360, (-2 - 3 * s6) / 225, (16 - s6) / 36, (16 + s6) / 36, 1.0 / 9;
         const int n = static_cast<int>(x.size());
+        if (n == 0) return x;
         const Matrix A = k_ * lu_.solve(hx_), B = k_ * lu_.solve(bw_);
         const double h = toSeconds(length) / steps;
         Matrix system = Matrix::Identity(3 * n, 3 * n);
