@@ -68,6 +68,11 @@ void SheetView::resizeEvent(QResizeEvent*) {
     if (fitted_) fit();
 }
 
+/// Typing with the pointer over the sheet places parts, wherever the keyboard was, unless text is being typed there.
+void SheetView::enterEvent(QEnterEvent*) {
+    if (!qobject_cast<QLineEdit*>(QApplication::focusWidget())) setFocus(Qt::MouseFocusReason);
+}
+
 // ---- painting
 
 Sheet SheetView::shownSheet() const {

@@ -98,6 +98,16 @@ bool saveOtherViews(const QString& folder, const QString& project) {
     window.shelf().show(Shelf::quantities);
     window.workspace().select({});
     good = save(window, folder + "/quantities.png") && good;
+    // A run on its way: long enough to be seen, stopped after the picture.
+    (void)window.workspace().apply({"longer", [](Project& changed) -> Status {
+                                        changed.plans.front().end = "100m";
+                                        return {};
+                                    }});
+    window.workspace().startRun();
+    settle(200);
+    good = save(window, folder + "/running.png") && good;
+    window.workspace().stopRun();
+    while (window.workspace().running()) settle(20);
     return good;
 }
 

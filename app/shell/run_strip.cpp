@@ -8,6 +8,7 @@
 #include <QLabel>
 #include <QPainter>
 #include <QPushButton>
+#include <QStyle>
 
 #include "model/quantity.h"
 #include "style/theme.h"
@@ -147,7 +148,9 @@ void RunStrip::refresh() {
     run_->setText(running ? "Stop" : "Run");
     run_->setObjectName(running ? "stop" : "primary");
     run_->setToolTip(running ? "Stops the run and keeps what it has computed (Ctrl+.)" : "Runs the plan (Ctrl+Return)");
-    run_->setStyleSheet(run_->styleSheet());  // the name of the button decides its look: apply the style sheet again
+    // The name of the button decides its look: the style sheet is asked again.
+    run_->style()->unpolish(run_);
+    run_->style()->polish(run_);
     refreshPrice();
 }
 

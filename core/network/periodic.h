@@ -38,8 +38,10 @@ public:
 
 private:
     long double periodOf(Tick t) const { return std::floor((static_cast<long double>(t) - start_) / period_); }
+    /// What lies beyond the longest run never comes.
     Tick edge(long double k, long double offset) const {
-        return static_cast<Tick>(std::llroundl(start_ + (k + offset) * period_));
+        const long double at = start_ + (k + offset) * period_;
+        return at < 0x1.ffffp62L ? static_cast<Tick>(std::llroundl(at)) : neverTick;
     }
     long double period_, start_, on_, off_;
 };
