@@ -220,6 +220,51 @@ TEST(Refused, ShortCircuitThroughSwitchesNamesTheLoop) {
             << part << " in: " << r->summary().error->message;
 }
 
+TEST(Refused, OpeningTheOnlyPathOfACurrentSourceNamesTheNet) {
+    Circuit c;
+    c.add("dc-current", "I1", {"0", "a"}, {{"level", "1"}})
+        .add("switch", "S1", {"a", "0", "g"})
+        .add("modulator", "M1", {"", "g", ""}, {{"f", "10k"}})
+        .plan("1m");
+    const auto r = run(c);
+    ASSERT_TRUE(r);
+    ASSERT_EQ(r->summary().end, RunEnd::failed);
+    EXPECT_EQ(r->summary().error->net, "a");
+    EXPECT_NE(
+        r->summary().error->message.find("a current is forced into net a and every path from there is open when S1 "
+                                         "turns off at 50 µs"),
+        std::string::npos)
+        << r->summary().error->message;
+}
+
+// Time constants far below a tick: the slopes are rounding noise, the values are not.
+TEST(Degenerate, ExtremeStiffnessCostsNoPoints) {
+    Circuit c;
+    c.add("dc-voltage", "V1", {"a", "0"}, {{"level", "10"}})
+        .add("inductor", "L1", {"a", "b"}, {{"l", "1f"}})
+        .add("resistor", "R1", {"b", "0"}, {{"r", "1M"}})
+        .add("resistor", "R2", {"a", "d"}, {{"r", "1u"}})
+        .add("capacitor", "C1", {"d", "0"}, {{"c", "1p"}})
+        .plan("5m");
+    const auto r = run(c);
+    ASSERT_TRUE(r);
+    ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
+    EXPECT_LT(r->store().count(), 5000u);
+    EXPECT_RELATIVE(at(*r, "L1.i", 1e-3), 1e-5, 1e-9);
+    EXPECT_RELATIVE(at(*r, "d.v", 1e-3), 10, 1e-9);
+}
+
+// A finer tolerance takes as many more points as its square root says, and no more.
+TEST(Property, PointsGrowWithTheSquareRootOfTheTolerance) {
+    const auto points = [](const char* tolerance) {
+        Circuit c;
+        c.add("sine-voltage", "V1", {"a", "0"}).add("resistor", "R1", {"a", "0"}).plan("40m", tolerance);
+        return static_cast<double>(run(c)->store().count());
+    };
+    EXPECT_NEAR(points("1e-6") / points("1e-4"), 10, 5);
+    EXPECT_NEAR(points("1e-8") / points("1e-6"), 10, 5);
+}
+
 TEST(Refused, DiodeAcrossASourceIsAShort) {
     Circuit c;
     c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "5"}}).add("diode", "D1", {"in", "0"}).plan("1m");

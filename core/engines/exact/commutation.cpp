@@ -236,7 +236,7 @@ Status Commutation::lostCurrents(const Mode& mode, const Vector& before, Tick t,
     return {};
 }
 
-Error Commutation::failure(const Mode& mode, const Vector& before, Tick t, const std::string& cause) const {
+Error Commutation::failure(Mode& mode, const Vector& before, Tick t, const std::string& cause) const {
     const Network& network = frame_.network;
     std::vector<std::string> parts;
     const auto addPart = [&](int column) {
@@ -257,7 +257,12 @@ Error Commutation::failure(const Mode& mode, const Vector& before, Tick t, const
                 parts.empty() ? "" : parts.front()};
     }
     if (mode.configuration.contradiction.rows() > 0) {
-        const Vector flow = mode.configuration.infinite * (mode.configuration.contradiction * before);
+        // Where the loop is still without a voltage now (a source at its zero crossing), what comes next tells.
+        Vector y = before;
+        Trial trial;
+        if (!contradicted(mode, y, trial))
+            mode.propagator.advance(y, std::max(mode.propagator.baseStep(), toTicks(microStepSeconds)));
+        const Vector flow = mode.configuration.infinite * (mode.configuration.contradiction * y);
         const double largest = flow.cwiseAbs().maxCoeff();
         for (int column = 0; column < flow.size(); ++column)
             if (std::abs(flow(column)) > 1e-6 * largest) addPart(column);
@@ -265,6 +270,17 @@ Error Commutation::failure(const Mode& mode, const Vector& before, Tick t, const
             return {ErrorCode::illPosed,
                     fmt::format("{} form a short circuit without any resistance {}", listed(parts), when),
                     parts.front()};
+        std::vector<std::string> nets;
+        for (int column = 0; column < network.nodeCount(); ++column)
+            if (std::abs(flow(column)) > 1e-6 * largest && nets.size() < 6)
+                nets.push_back(network.describeUnknown(column));
+        if (!nets.empty())
+            return {
+                ErrorCode::illPosed,
+                fmt::format("a current is forced into {} and every path from there is open {}: give it a way, a diode "
+                            "for instance",
+                            listed(nets), when),
+                "", nets.front().substr(4)};
     }
     for (std::size_t i = 0; i < network.elements.size(); ++i)
         if (network.elements[i]->gateSignal() < 0 && network.elements[i]->segmentCount() > 1)

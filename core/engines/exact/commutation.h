@@ -82,7 +82,7 @@ private:
     std::vector<std::size_t> shadowed(const Mode& mode) const;
     Mode* enumerate(const Segments& wanted, const Vector& before, Vector& after);
     Status lostCurrents(const Mode& mode, const Vector& before, Tick t, const std::string& cause) const;
-    Error failure(const Mode& mode, const Vector& before, Tick t, const std::string& cause) const;
+    Error failure(Mode& mode, const Vector& before, Tick t, const std::string& cause) const;
     void trim(const Mode* keep);
 
     const Frame& frame_;

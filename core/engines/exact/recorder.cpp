@@ -7,8 +7,12 @@ namespace hedgerow::exact {
 
 namespace {
 constexpr int deepestSplit = 24;
-/// The swing of a trace forgets what is further back than about this many points.
-constexpr double forgetting = 1.0 / 256;
+/// From this depth of splitting on the middle of the chord is looked at as well: in a stiff circuit the slopes at the
+/// ends are rounding noise, and only the values tell that the line is straight.
+constexpr int noisySplit = 6;
+/// Of the swing of a trace per point: it forgets what is further back than a few oscillations, which take the more
+/// points the finer the tolerance is.
+double forgettingFor(double tolerance) { return std::clamp(std::sqrt(tolerance) / 4, 1e-6, 1.0 / 64); }
 /// A trace that hardly moves is not resolved finer than this part of the largest of its unit.
 constexpr double quietPart = 1e-4;
 }  // namespace
@@ -18,6 +22,7 @@ Recorder::Recorder(const Network& network, const RunRequest& request, RunSink& s
     : network_(network),
       layout_(network),
       tolerance_(request.traceTolerance),
+      forgetting_(forgettingFor(request.traceTolerance)),
       sink_(sink),
       cancel_(cancel),
       magnitudes_(magnitudes),
@@ -50,8 +55,20 @@ void Recorder::split(Mode& mode, const Sample& start, const Sample& end, Tick t0
     Vector states = start.y;
     mode.propagator.advance(states, half);
     const Sample middle(mode, std::move(states));
+    if (depth >= noisySplit && bow(start, middle, end) <= 0.25) {
+        write(mode, middle.z, t0 + half);
+        return write(mode, end.z, t0 + length);
+    }
     split(mode, start, middle, t0, half, depth + 1);
     split(mode, middle, end, t0 + half, length - half, depth + 1);
+}
+
+/// How far a stored line of an unknown may stray, given the values at its ends.
+double Recorder::allowed(int unknown, double a, double b) const {
+    const auto column = static_cast<std::size_t>(unknown);
+    const double swing = first_ ? std::abs(b - a) : std::max({high_[column], a, b}) - std::min({low_[column], a, b});
+    const double largest = unknown < network_.nodeCount() ? magnitudes_.voltage() : magnitudes_.current();
+    return tolerance_ * std::max(swing, quietPart * largest) + 1e-15 * largest + 1e-30;
 }
 
 /// Largest distance between the cubic through both ends and the chord, in units of what is allowed. The bound is exact
@@ -61,13 +78,17 @@ double Recorder::deviation(const Sample& start, const Sample& end, double h) con
     for (int i = 0; i < start.z.size(); ++i) {
         const double rise = end.z(i) - start.z(i);
         const double bend = 0.25 * std::max(std::abs(h * start.rate(i) - rise), std::abs(h * end.rate(i) - rise));
-        const auto column = static_cast<std::size_t>(i);
-        const double swing =
-            first_ ? std::abs(rise)
-                   : std::max({high_[column], start.z(i), end.z(i)}) - std::min({low_[column], start.z(i), end.z(i)});
-        const double largest = i < network_.nodeCount() ? magnitudes_.voltage() : magnitudes_.current();
-        const double allowed = tolerance_ * std::max(swing, quietPart * largest) + 1e-15 * largest + 1e-30;
-        worst = std::max(worst, bend / allowed);
+        worst = std::max(worst, bend / allowed(i, start.z(i), end.z(i)));
+    }
+    return worst;
+}
+
+/// Distance of the middle from the chord, in the same units.
+double Recorder::bow(const Sample& start, const Sample& middle, const Sample& end) const {
+    double worst = 0.0;
+    for (int i = 0; i < start.z.size(); ++i) {
+        const double off = std::abs(middle.z(i) - 0.5 * (start.z(i) + end.z(i)));
+        worst = std::max(worst, off / allowed(i, start.z(i), end.z(i)));
     }
     return worst;
 }
@@ -78,8 +99,8 @@ void Recorder::write(const Mode& mode, const Vector& z, Tick t) {
         row_[column] = z(i);
         i < network_.nodeCount() ? magnitudes_.seeVoltage(z(i)) : magnitudes_.seeCurrent(z(i));
         if (first_) low_[column] = high_[column] = z(i);
-        low_[column] = std::min(z(i), low_[column] + forgetting * (z(i) - low_[column]));
-        high_[column] = std::max(z(i), high_[column] + forgetting * (z(i) - high_[column]));
+        low_[column] = std::min(z(i), low_[column] + forgetting_ * (z(i) - low_[column]));
+        high_[column] = std::max(z(i), high_[column] + forgetting_ * (z(i) - high_[column]));
     }
     for (const int element : layout_.switching) {
         const auto e = static_cast<std::size_t>(element);

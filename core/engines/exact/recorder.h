@@ -33,12 +33,14 @@ private:
         Vector y, z, rate;
     };
     void split(Mode& mode, const Sample& start, const Sample& end, Tick t0, Tick length, int depth);
+    double allowed(int unknown, double a, double b) const;
     double deviation(const Sample& start, const Sample& end, double h) const;
+    double bow(const Sample& start, const Sample& middle, const Sample& end) const;
     void write(const Mode& mode, const Vector& z, Tick t);
 
     const Network& network_;
     RowLayout layout_;
-    double tolerance_;
+    double tolerance_, forgetting_;
     RunSink& sink_;
     const CancelToken& cancel_;  ///< a way may need many points: it is left unfinished when the run is to stop
     Magnitudes& magnitudes_;
