@@ -70,8 +70,13 @@ public:
         key(Qt::Key_Return);
         key(Qt::Key_Return);
     }
+    /// Until the run is over and the window has taken note of it.
     bool waitForRun() {
-        return QTest::qWaitFor([this] { return !workspace().running(); }, 30'000) && settle();
+        const auto noted = [this] {
+            const auto& runs = workspace().runs();
+            return !workspace().running() && (runs.empty() || !runs.front()->thread.joinable());
+        };
+        return QTest::qWaitFor(noted, 30'000) && settle();
     }
     bool settle() {
         QTest::qWait(50);
