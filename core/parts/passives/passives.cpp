@@ -127,7 +127,7 @@ public:
                           {2, "winding resistance, core loss", "v = R_w i + L dx/dt,  i = x + (L dx/dt) / R_c",
                            "series-parallel loss model of a winding on a core, e.g. R. W. Erickson and D. Maksimović, "
                            "Fundamentals of Power Electronics, ch. 13",
-                           2.0}},
+                           1.7}},
                 .symbol = {{"M -32 0 L -24 0"},
                            {"A -18 0 6 180 -180"},
                            {"A -6 0 6 180 -180"},
@@ -217,7 +217,7 @@ public:
                                ratedCurrent()},
                 .rungs = {{1, "pure capacitance", "i = C dv/dt", "definition", 1.0},
                           {2, "series and leakage resistance", "v = x + R_s i,  C dx/dt = i − x / R_p",
-                           "equivalent circuit of IEC 60384-1", 2.0}},
+                           "equivalent circuit of IEC 60384-1", 1.7}},
                 .symbol = {{"M 0 -32 L 0 -4"},
                            {"M -20 -4 L 20 -4", Stroke::Weight::heavy},
                            {"M -20 4 L 20 4", Stroke::Weight::heavy},

@@ -147,7 +147,7 @@ public:
                     "definition", 1.0},
                    {2, voltage_ ? "internal resistance and inductance" : "internal conductance",
                     voltage_ ? "v = e(t) + R_i i + L_i di/dt" : "i = e(t) + v / R_i",
-                    "Thévenin's and Norton's theorems", 2.0}};
+                    "Thévenin's and Norton's theorems", 1.7}};
         k.parameters.push_back({.key = "ri",
                                 .label = "internal resistance",
                                 .symbol = "R_i",
