@@ -20,7 +20,7 @@ class TracePlottable;
 struct TimelineColumns {
     static constexpr int names = 76;    ///< names of quantities
     static constexpr int axis = 56;     ///< numbers of the value axis
-    static constexpr int measure = 51;  ///< each of the five columns on the right
+    static constexpr int measure = 56;  ///< each of the five columns on the right
     static constexpr int measures = 5 * measure + 8;
 };
 
