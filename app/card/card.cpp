@@ -374,7 +374,7 @@ void Card::addStress(const Part& part) {
 }
 
 void Card::fillStress() {
-    if (stress_) static_cast<Stress*>(stress_)->refresh();
+    if (stress_) stress_->refresh();
 }
 
 void Card::refresh() {
@@ -385,10 +385,6 @@ void Card::refresh() {
         judgeField(field);
     }
     fillStress();
-}
-
-void Card::focusField(const QString& key) {
-    if (auto* field = findChild<QLineEdit*>("field." + key)) field->setFocus();
 }
 
 }  // namespace hedgerow::app

@@ -16,14 +16,13 @@ class QVBoxLayout;
 namespace hedgerow::app {
 
 class Ladder;
+class Stress;
 
 class Card : public QScrollArea {
     Q_OBJECT
 
 public:
     explicit Card(Workspace& workspace, QWidget* parent = nullptr);
-    /// Puts the keyboard into a field of the card, by parameter key.
-    void focusField(const QString& key);
 
 protected:
     void changeEvent(QEvent* event) override;
@@ -56,7 +55,7 @@ private:
     QWidget* page_ = nullptr;
     QVBoxLayout* column_ = nullptr;
     std::vector<Field> fields_;
-    QWidget* stress_ = nullptr;
+    Stress* stress_ = nullptr;
     Ladder* ladder_ = nullptr;
     std::string shape_;  ///< what the page was built for
 };

@@ -22,7 +22,6 @@ public:
     /// Shows the line at a place of the sheet widget, with the first letters already typed.
     void start(const QPoint& at, const QString& typed);
     void cancel();
-    QString text() const { return line_->text(); }
 
 signals:
     void chosen(const hedgerow::Entry& entry);

@@ -148,12 +148,12 @@ void TimelineView::paintSpan(QPainter& painter) const {
         if (done.width() > 1) painter.drawRoundedRect(done.adjusted(0.5, 0.5, -0.5, -0.5), 4, 4);
     }
     painter.setPen(p.ink);
-    const std::string name = shown ? shown->run->plan() : workspace_.plan().name;
-    painter.drawText(
-        box.adjusted(10, 0, -10, 0), Qt::AlignLeft | Qt::AlignVCenter,
-        painter.fontMetrics().elidedText(QString::fromStdString(name + ": " + workspace_.plan().engine +
-                                                                ", trace tolerance " + workspace_.plan().tolerance),
-                                         Qt::ElideRight, static_cast<int>(box.width()) - 20));
+    // What the shown run was solved by, not what the plan says since.
+    const Plan* solvedBy = shown ? shown->run->project().findPlan(shown->run->plan()) : nullptr;
+    const Plan& plan = solvedBy ? *solvedBy : workspace_.plan();
+    const QString text = QString::fromStdString(plan.name + ": " + plan.engine + ", trace tolerance " + plan.tolerance);
+    painter.drawText(box.adjusted(10, 0, -10, 0), Qt::AlignLeft | Qt::AlignVCenter,
+                     painter.fontMetrics().elidedText(text, Qt::ElideRight, static_cast<int>(box.width()) - 20));
 }
 
 }  // namespace hedgerow::app

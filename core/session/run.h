@@ -37,7 +37,6 @@ public:
     void cancel() const { cancel_.cancel(); }
 
     const Project& project() const { return *project_; }
-    std::shared_ptr<const Project> sharedProject() const { return project_; }
     const Elaboration& elaboration() const { return elaboration_; }
     const RowLayout& layout() const { return layout_; }
     const TraceStore& store() const { return *store_; }

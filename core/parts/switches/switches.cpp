@@ -63,7 +63,17 @@ private:
     int current_;
 };
 
-class Switch final : public PartType {
+/// What switch and diode check alike.
+class SwitchingPart : public PartType {
+public:
+    Status check(const std::function<double(std::string_view)>& value) const override {
+        if (value("ron") >= value("roff"))
+            return Error{ErrorCode::range, "the on-resistance must be below the off-resistance", {}, {}, "ron"};
+        return {};
+    }
+};
+
+class Switch final : public SwitchingPart {
 public:
     PartKind kind() const override {
         return {.id = "switch",
@@ -106,11 +116,6 @@ public:
                 .labelAt = {16, -4},
                 .group = "Switches"};
     }
-    Status check(const std::function<double(std::string_view)>& value) const override {
-        if (value("ron") >= value("roff"))
-            return Error{ErrorCode::range, "the on-resistance must be below the off-resistance", {}, {}, "ron"};
-        return {};
-    }
     void elaborate(NetworkBuilder& b) const override {
         SwitchingBranch::Setting set;
         if (b.rung() >= 2) set = {b.value("ron"), 1 / b.value("roff"), 0};
@@ -123,7 +128,7 @@ public:
     }
 };
 
-class Diode final : public PartType {
+class Diode final : public SwitchingPart {
 public:
     PartKind kind() const override {
         return {
@@ -173,11 +178,6 @@ public:
                        {"M 0 10 L 0 32"}},
             .labelAt = {20, -4},
             .group = "Switches"};
-    }
-    Status check(const std::function<double(std::string_view)>& value) const override {
-        if (value("ron") >= value("roff"))
-            return Error{ErrorCode::range, "the on-resistance must be below the off-resistance", {}, {}, "ron"};
-        return {};
     }
     void elaborate(NetworkBuilder& b) const override {
         SwitchingBranch::Setting set;
