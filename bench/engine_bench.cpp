@@ -100,10 +100,12 @@ void windowOfAMillionPoints(benchmark::State& state) {
     Network network;
     network.nodes = {"a"};
     const RowLayout layout(network);
-    auto store = std::make_shared<TraceStore>(1, std::size_t{1} << 30);
+    auto store = std::make_shared<TraceStore>(0, std::size_t{1} << 30);
+    store->addView({1, {}, {}});
+    store->addSignals({});
     for (int i = 0; i < 1'000'000; ++i) {
         const double row[1] = {std::sin(i * 0.37)};
-        (void)store->append(static_cast<Tick>(i) << 30, row);
+        (void)store->append(static_cast<Tick>(i) << 30, 0, 0, row);
     }
     Trace trace(store, {"a.v", "V", QuantityInfo::Sort::linear, {{0, 1.0}}}, layout);
     trace.update();

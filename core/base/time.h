@@ -18,6 +18,16 @@ inline double toSeconds(Tick ticks) { return static_cast<double>(ticks) * tickSe
 /// Rounds to the nearest tick. @pre |seconds| <= longestRunSeconds
 inline Tick toTicks(long double seconds) { return static_cast<Tick>(std::llroundl(seconds * 0x1p54L)); }
 
+/// Counts 2^-86 s: fine enough for billions of periods whose length is not a whole number of ticks.
+__extension__ using FineTime = __int128;
+inline FineTime toFine(long double seconds) { return static_cast<FineTime>(seconds * 0x1p86L); }
+inline FineTime toFine(Tick tick) { return static_cast<FineTime>(tick) << 32; }
+/// Rounds to the nearest tick; what lies beyond the longest run never comes.
+inline Tick toTick(FineTime fine) {
+    const FineTime ticks = (fine + (FineTime{1} << 31)) >> 32;
+    return ticks < static_cast<FineTime>(neverTick) ? static_cast<Tick>(ticks) : neverTick;
+}
+
 /// Wall-clock seconds that passed since it was made.
 class Stopwatch {
 public:

@@ -35,16 +35,27 @@ public:
         auto word = partChoice(*part_, *kind_, key);
         return word ? *word : "";
     }
+    bool typed(std::string_view key) const override { return part_->values.find(key) != nullptr; }
     int nodeCount() const override { return network_.nodeCount(); }
     int rung() const override { return kind_->rungAtOrBelow(part_->rung).rung; }
     const std::string& partName() const override { return part_->name; }
 
     int addBranch() override {
         network_.branchParts.push_back(part_->name);
+        network_.branchIsNode.push_back(0);
         return network_.branchCount++;
     }
-    int addState(StateSort sort, double initial, double storage) override {
-        network_.states.push_back({sort, part_->name, initial, storage});
+    int addNode() override {
+        const int unknown = nodeCount() + addBranch();
+        network_.branchIsNode.back() = 1;
+        return unknown;
+    }
+    int addState(StateSort sort, std::string_view initialKey, double storage) override {
+        if (initialKey.empty()) return addComposedState(sort, 0.0, storage, false);
+        return addComposedState(sort, value(initialKey), storage, typed(initialKey));
+    }
+    int addComposedState(StateSort sort, double initial, double storage, bool given) override {
+        network_.states.push_back({sort, part_->name, initial, storage, given});
         return static_cast<int>(network_.states.size()) - 1;
     }
     int addSource(std::unique_ptr<SourceGenerator> generator) override {

@@ -48,11 +48,11 @@ std::string RunSummary::full() const {
     return text;
 }
 
-RowLayout::RowLayout(const Network& network) : unknowns(network.unknownCount()), signalCount(network.signalCount) {
-    columnOfElement.assign(network.elements.size(), -1);
+RowLayout::RowLayout(const Network& network) : unknowns(network.unknownCount()) {
+    placeOfElement.assign(network.elements.size(), -1);
     for (std::size_t i = 0; i < network.elements.size(); ++i) {
         if (network.elements[i]->segmentCount() < 2) continue;
-        columnOfElement[i] = unknowns + signalCount + static_cast<int>(switching.size());
+        placeOfElement[i] = static_cast<int>(switching.size());
         switching.push_back(static_cast<int>(i));
     }
 }

@@ -1,6 +1,7 @@
 #pragma once
 // What every engine offers, and where runs are written to.
 
+#include <cstdint>
 #include <map>
 #include <memory>
 #include <optional>
@@ -18,19 +19,37 @@ namespace hedgerow {
 /// How a run is to be solved.
 struct RunRequest {
     Tick end = 0;
-    double traceTolerance = 1e-4;  ///< of the stored straight lines, relative to the local swing
+    double traceTolerance = 1e-4;          ///< of the stored straight lines, relative to the local swing
+    std::vector<double> tolerances = {};   ///< per unknown, where they differ; empty for traceTolerance everywhere
+    std::vector<double> startStates = {};  ///< one per state; empty for the given initial values
+    /// Whether start values that contradict each other are evened out in no time, or refused.
+    bool redistribute = false;
+    /// Solves in long double, by finer steps and without shortcuts: to check another run against.
+    bool reference = false;
+};
+
+/// How the numbers of a stored row make up the unknowns, and which elements conduct meanwhile.
+struct RowView {
+    int width = 0;                         ///< numbers in a row
+    std::vector<double> matrix;            ///< unknowns x (width + 1), row-major, the last column constant; empty when
+                                           ///< the row holds the unknowns themselves
+    std::vector<std::uint8_t> conducting;  ///< one 0/1 per switching element, in the order of RowLayout
 };
 
 /// Receives a run. All calls come from the thread of the engine.
 ///
-/// A row holds unknownCount() unknowns, then signalCount signals, then one 0/1 per switching element (in the order of
-/// Network::elements, elements with one segment left out). Rows come in order of time; two rows of one instant are the
-/// values before and after a jump. Between rows a straight line is the trace.
+/// Rows come in order of time; two rows of one instant are the values before and after a jump. Between rows a straight
+/// line is the trace.
 class RunSink {
 public:
     virtual ~RunSink() = default;
-    /// Returns false when there is no room for more: the engine then stops with RunEnd::memory.
-    virtual bool append(Tick t, std::span<const double> row) = 0;
+    /// Makes a view known; rows refer to it by the number returned.
+    virtual std::uint32_t addView(RowView view) = 0;
+    /// Makes signalCount signal values known; rows refer to them by the number returned.
+    virtual std::uint32_t addSignals(std::span<const double> values) = 0;
+    /// Stores a row of its view's width. Returns false when there is no room for more: the engine then stops with
+    /// RunEnd::memory.
+    virtual bool append(Tick t, std::uint32_t view, std::uint32_t signalSet, std::span<const double> row) = 0;
     virtual void progress(Tick t) = 0;
 };
 
@@ -49,6 +68,7 @@ struct RunSummary {
     /// Wall-clock seconds by kind of work: configurations, propagation, events, storing; and "total".
     std::vector<std::pair<std::string, double>> seconds;
     std::map<std::string, std::int64_t> eventsByPart;
+    std::vector<double> finalStates;  ///< one per state of the network, at `reached`
 
     std::int64_t counter(std::string_view name) const;
     double second(std::string_view name) const;
@@ -72,14 +92,12 @@ public:
 /// The engines of this build, by name.
 using EngineList = std::vector<std::unique_ptr<Engine>>;
 
-/// The order of the columns of a row (see RunSink).
+/// The order in which the conducting states of elements are stored.
 struct RowLayout {
     explicit RowLayout(const Network& network);
     int unknowns = 0;
-    int signalCount = 0;
-    std::vector<int> switching;        ///< indices of the elements with several segments
-    std::vector<int> columnOfElement;  ///< -1 for the others
-    int columns() const { return unknowns + signalCount + static_cast<int>(switching.size()); }
+    std::vector<int> switching;       ///< indices of the elements with several segments
+    std::vector<int> placeOfElement;  ///< index into `switching`; -1 for the others
 };
 
 }  // namespace hedgerow

@@ -12,6 +12,7 @@
 // and the switching branches add E, the direction in which a vanishing resistance or conductance would act: it decides
 // how closed loops of ideal switches share current and where islands behind open switches float.
 
+#include <cstdint>
 #include <memory>
 #include <optional>
 #include <span>
@@ -74,6 +75,12 @@ struct Guard {
     int next = 0;
 };
 
+/// A segment that ends by itself some time after it was entered.
+struct Timeout {
+    double seconds;
+    int next;
+};
+
 /// One piecewise-linear piece of a circuit.
 class Element {
 public:
@@ -86,12 +93,19 @@ public:
     /// Writes the equations that hold in `segment`.
     virtual void stamp(LinearStamp& stamp, int segment) const = 0;
     virtual int segmentCount() const { return 1; }
+    /// Segments with the same number have the same equations and differ in their guards only.
+    virtual int equations(int segment) const { return segment; }
     /// The segment a run starts in, before the first consistent configuration is sought.
-    virtual int initialSegment() const { return 0; }
+    virtual int initialSegment(bool gate) const { return gate ? 1 : 0; }
     /// Conditions that end `segment` by themselves.
     virtual std::vector<Guard> guards(int /*segment*/) const { return {}; }
-    /// Index of the signal that chooses the segment (below 0.5: segment 0, else 1), or -1.
+    virtual std::optional<Timeout> timeout(int /*segment*/) const { return {}; }
+    /// Index of the signal that acts as gate (on above 0.5), or -1.
     virtual int gateSignal() const { return -1; }
+    /// The segment that follows when the gate has become `on`. @param sensed value of sense() just before
+    virtual int gated(int /*segment*/, bool on, double /*sensed*/) const { return on ? 1 : 0; }
+    /// What gated() wants to know; empty when nothing.
+    virtual Terms sense() const { return {}; }
     /// The branch whose current the element carries, or -1.
     virtual int branch() const { return -1; }
     /// True in segments in which the element carries current freely, for the display and for short-circuit messages.
@@ -116,10 +130,22 @@ public:
     virtual double angularFrequency() const { return 0.0; }
 };
 
+/// Outputs that repeat: those of `edges[j]` hold from start + k * period + edges[j].offset on, for every k.
+struct SignalCycle {
+    struct Edge {
+        FineTime offset;  ///< in [0, period), rising
+        std::vector<double> outputs;
+    };
+    FineTime start = 0, period = 1;
+    std::vector<Edge> edges;
+};
+
 /// A part of the control: outputs that change only at known instants and are constant in between.
 class SignalBlock {
 public:
     virtual ~SignalBlock() = default;
+    /// The cycle of the outputs while the inputs stay, if they have one: engines then need not ask again.
+    virtual std::optional<SignalCycle> cycle(std::span<const double> /*inputs*/) const { return {}; }
     /// The first instant after `t` at which an output may change while the inputs stay, or neverTick.
     virtual Tick nextInstant(Tick t, std::span<const double> inputs) const = 0;
     /// Outputs just after instant `t`.
@@ -138,8 +164,9 @@ enum class StateSort { capacitorVoltage, windingCurrent };
 struct StateInfo {
     StateSort sort;
     std::string part;
-    double initial;  ///< V or A
-    double storage;  ///< C in F or L in H: scales the state to sqrt(energy)
+    double initial;      ///< V or A, given by the user
+    double storage;      ///< C in F or L in H: scales the state to sqrt(energy)
+    bool given = false;  ///< whether the user typed the initial value
 };
 
 /// What can be watched: linear in z, a product of two such forms, a signal, or the conducting state of an element.
@@ -164,6 +191,7 @@ struct Network {
     std::vector<std::string> nodes;  ///< names of the nets, the reference excluded
     int branchCount = 0;
     std::vector<std::string> branchParts;  ///< the part each branch belongs to
+    std::vector<char> branchIsNode;        ///< 1 where the unknown is the potential of a node inside a part
     std::vector<std::unique_ptr<Element>> elements;
     std::vector<StateInfo> states;
     std::vector<std::unique_ptr<SourceGenerator>> sources;
@@ -176,10 +204,17 @@ struct Network {
 
     int nodeCount() const { return static_cast<int>(nodes.size()); }
     int unknownCount() const { return nodeCount() + branchCount; }
+    bool isPotential(int column) const {
+        return column < nodeCount() || branchIsNode[static_cast<std::size_t>(column - nodeCount())];
+    }
     /// "net sw" or "the current of L1".
     std::string describeUnknown(int column) const {
         if (column < nodeCount()) return "net " + nodes[static_cast<std::size_t>(column)];
-        return "the current of " + branchParts[static_cast<std::size_t>(column - nodeCount())];
+        return (isPotential(column) ? "the inside of " : "the current of ") + partOfBranch(column);
+    }
+    /// The part an unknown beyond the nets belongs to. @pre column >= nodeCount()
+    const std::string& partOfBranch(int column) const {
+        return branchParts[static_cast<std::size_t>(column - nodeCount())];
     }
     const QuantityInfo* findQuantity(std::string_view name) const {
         for (const QuantityInfo& quantity : quantities)

@@ -25,6 +25,8 @@ public:
     /// A checked value in SI, and a chosen word.
     virtual double value(std::string_view key) const = 0;
     virtual std::string choice(std::string_view key) const = 0;
+    /// Whether the user typed a value, so that it is not the default.
+    virtual bool typed(std::string_view key) const = 0;
     /// Number of nodes without the reference: branch currents come after them among the unknowns.
     virtual int nodeCount() const = 0;
     /// The rung in force.
@@ -32,7 +34,12 @@ public:
     virtual const std::string& partName() const = 0;
 
     virtual int addBranch() = 0;
-    virtual int addState(StateSort sort, double initial, double storage) = 0;
+    /// A node inside the part; it is used like those of pins.
+    virtual int addNode() = 0;
+    /// @param initialKey  parameter that holds the initial value, "" for zero
+    virtual int addState(StateSort sort, std::string_view initialKey, double storage) = 0;
+    /// A state whose initial value follows from several parameters.
+    virtual int addComposedState(StateSort sort, double initial, double storage, bool given) = 0;
     /// Returns the index of the first source state of the generator.
     virtual int addSource(std::unique_ptr<SourceGenerator> generator) = 0;
     /// Returns the index of the element.

@@ -72,10 +72,11 @@ Result<std::shared_ptr<Run>> Run::prepare(std::shared_ptr<const Project> origina
     std::shared_ptr<Run> run(new Run(std::move(*elaboration)));
     run->project_ = *project;
     run->engine_ = engine;
-    run->request_ = {toTicks(*end), *tolerance};
+    run->request_.end = toTicks(*end);
+    run->request_.traceTolerance = *tolerance;
     run->plan_ = plan->name;
     run->scene_ = scene->name;
-    run->store_ = std::make_shared<TraceStore>(static_cast<std::size_t>(run->layout_.columns()), settings.memoryLimit);
+    run->store_ = std::make_shared<TraceStore>(static_cast<std::size_t>(run->elaboration_.network.signalCount), settings.memoryLimit);
     return run;
 }
 

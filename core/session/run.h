@@ -40,6 +40,7 @@ public:
     const Elaboration& elaboration() const { return elaboration_; }
     const RowLayout& layout() const { return layout_; }
     const TraceStore& store() const { return *store_; }
+    std::shared_ptr<const TraceStore> storePointer() const { return store_; }
     Tick end() const { return request_.end; }
     const std::string& plan() const { return plan_; }
     const std::string& scene() const { return scene_; }

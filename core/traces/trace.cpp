@@ -15,32 +15,50 @@ Trace::Trace(std::shared_ptr<const TraceStore> store, const QuantityInfo& quanti
       name_(quantity.name),
       unit_(quantity.unit),
       logic_(quantity.sort == QuantityInfo::Sort::conducting ||
-             (quantity.sort == QuantityInfo::Sort::signal && quantity.unit.empty())) {
-    const auto columns = [](const Terms& terms) {
-        Form result;
-        for (const auto& [column, factor] : terms) result.emplace_back(static_cast<std::size_t>(column), factor);
-        return result;
-    };
-    switch (quantity.sort) {
-        case QuantityInfo::Sort::product:
-            b_ = columns(quantity.b);
-            [[fallthrough]];
-        case QuantityInfo::Sort::linear:
-            a_ = columns(quantity.a);
-            break;
-        case QuantityInfo::Sort::signal:
-            a_ = {{static_cast<std::size_t>(layout.unknowns + quantity.index), 1.0}};
-            break;
-        case QuantityInfo::Sort::conducting:
-            a_ = {{static_cast<std::size_t>(layout.columnOfElement[static_cast<std::size_t>(quantity.index)]), 1.0}};
-            break;
+             (quantity.sort == QuantityInfo::Sort::signal && quantity.unit.empty())),
+      ofSignal_(quantity.sort == QuantityInfo::Sort::signal),
+      product_(quantity.sort == QuantityInfo::Sort::product),
+      aTerms_(quantity.a),
+      bTerms_(quantity.b),
+      index_(quantity.index) {
+    if (quantity.sort == QuantityInfo::Sort::conducting)
+        index_ = layout.placeOfElement[static_cast<std::size_t>(quantity.index)];
+    else if (!ofSignal_)
+        index_ = -1;
+}
+
+Trace::Form Trace::formOf(const Terms& terms, const RowView& view) const {
+    Form form;
+    if (!ofSignal_ && index_ >= 0) {
+        form.constant = view.conducting[static_cast<std::size_t>(index_)];
+        return form;
     }
+    if (view.matrix.empty()) {
+        for (const auto& [column, factor] : terms) form.terms.emplace_back(column, factor);
+        return form;
+    }
+    const auto width = static_cast<std::size_t>(view.width);
+    std::vector<double> sum(width + 1, 0.0);
+    for (const auto& [column, factor] : terms)
+        for (std::size_t j = 0; j <= width; ++j)
+            sum[j] += factor * view.matrix[static_cast<std::size_t>(column) * (width + 1) + j];
+    for (std::size_t j = 0; j < width; ++j)
+        if (sum[j] != 0.0) form.terms.emplace_back(static_cast<std::uint32_t>(j), sum[j]);
+    form.constant = sum[width];
+    return form;
 }
 
 void Trace::update() {
     const std::size_t now = store_->count();
     if (now == size_) return;
     chunks_ = store_->chunks();
+    if (!ofSignal_) {
+        const TraceStore::Views views = store_->views();
+        for (std::size_t i = a_.size(); i < views.size(); ++i) {
+            a_.push_back(formOf(aTerms_, *views[i]));
+            if (product_) b_.push_back(formOf(bTerms_, *views[i]));
+        }
+    }
     size_ = now;
 }
 
@@ -84,8 +102,8 @@ double Trace::between(Tick t, std::size_t i) const {
     const Tick t0 = time(i), t1 = time(i + 1);
     if (t1 == t0 || t <= t0) return value(i);
     const double part = static_cast<double>(t - t0) / static_cast<double>(t1 - t0);
-    const auto mix = [&](const Form& terms) { return (1 - part) * form(terms, i) + part * form(terms, i + 1); };
-    return mix(a_) * (b_.empty() ? 1.0 : mix(b_));
+    if (ofSignal_) return signal(i);
+    return ((1 - part) * first(i) + part * first(i + 1)) * ((1 - part) * second(i) + part * second(i + 1));
 }
 
 std::optional<double> Trace::at(Tick t) const {
@@ -105,8 +123,8 @@ void Trace::addLine(std::size_t i, Tick from, Tick to, Block& sum) const {
     static constexpr double weights[3] = {5.0 / 18, 8.0 / 18, 5.0 / 18};
     const double length = toSeconds(to - from), whole = static_cast<double>(t1 - t0);
     const double start = static_cast<double>(from - t0) / whole, span = static_cast<double>(to - from) / whole;
-    const double a0 = form(a_, i), a1 = form(a_, i + 1);
-    const double b0 = b_.empty() ? 1 : form(b_, i), b1 = b_.empty() ? 1 : form(b_, i + 1);
+    const double a0 = ofSignal_ ? signal(i) : first(i), a1 = ofSignal_ ? a0 : first(i + 1);
+    const double b0 = ofSignal_ ? 1 : second(i), b1 = ofSignal_ ? 1 : second(i + 1);
     for (int k = 0; k < 3; ++k) {
         const double part = start + span * nodes[k];
         const double v = (a0 + part * (a1 - a0)) * (b0 + part * (b1 - b0));

@@ -32,7 +32,7 @@ public:
     void update();
     std::size_t size() const { return size_; }
     Tick time(std::size_t i) const { return chunk(i).times[i % TraceStore::chunkPoints]; }
-    double value(std::size_t i) const { return form(a_, i) * (b_.empty() ? 1.0 : form(b_, i)); }
+    double value(std::size_t i) const { return ofSignal_ ? signal(i) : first(i) * second(i); }
     /// The first point at or after `t`; size() when none.
     std::size_t firstAtOrAfter(Tick t) const;
     /// The value at an instant; at a jump the one after it. Nothing outside the recorded time.
@@ -48,16 +48,27 @@ private:
         double min, max, integral, squares;
     };
     static constexpr std::size_t fan = 8;
-    using Form = std::vector<std::pair<std::size_t, double>>;  ///< column, factor
+    /// A linear form over the row of one view.
+    struct Form {
+        std::vector<std::pair<std::uint32_t, double>> terms;
+        double constant = 0.0;
+        double of(const double* row) const {
+            double sum = constant;
+            for (const auto& [column, factor] : terms) sum += factor * row[column];
+            return sum;
+        }
+    };
 
     const TraceStore::Chunk& chunk(std::size_t i) const { return *chunks_[i / TraceStore::chunkPoints]; }
-    double form(const Form& terms, std::size_t i) const {
+    Form formOf(const Terms& terms, const RowView& view) const;
+    double form(const std::vector<Form>& forms, std::size_t i) const {
         const TraceStore::Chunk& c = chunk(i);
-        double sum = 0;
-        for (const auto& [column, factor] : terms)
-            sum += factor * c.values[column * TraceStore::chunkPoints + i % TraceStore::chunkPoints];
-        return sum;
+        const std::size_t slot = i % TraceStore::chunkPoints;
+        return forms[c.views[slot]].of(c.rows[slot]);
     }
+    double first(std::size_t i) const { return form(a_, i); }
+    double signal(std::size_t i) const { return chunk(i).signalValues[i % TraceStore::chunkPoints][index_]; }
+    double second(std::size_t i) const { return product_ ? form(b_, i) : 1.0; }
     void buildPyramid() const;
     double between(Tick t, std::size_t i) const;
     void addLine(std::size_t i, Tick from, Tick to, Block& sum) const;
@@ -66,8 +77,10 @@ private:
 
     std::shared_ptr<const TraceStore> store_;
     std::string name_, unit_;
-    bool logic_;
-    Form a_, b_;
+    bool logic_, ofSignal_, product_;
+    Terms aTerms_, bTerms_;
+    int index_;                ///< of the signal, or the place of the element among the switching ones
+    std::vector<Form> a_, b_;  ///< one per view
     TraceStore::Chunks chunks_;
     std::size_t size_ = 0;
     mutable std::vector<std::vector<Block>> levels_;

@@ -5,33 +5,83 @@
 
 namespace hedgerow {
 
-TraceStore::TraceStore(std::size_t columns, std::size_t byteLimit) : columns_(columns), byteLimit_(byteLimit) {}
+namespace {
+constexpr std::size_t largestBlock = std::size_t{1} << 17;  ///< numbers in a block of an arena: 1 MB
+}
 
-bool TraceStore::append(Tick t, std::span<const double> row) {
+TraceStore::TraceStore(std::size_t signalCount, std::size_t byteLimit)
+    : signalCount_(signalCount), byteLimit_(byteLimit) {}
+
+double* TraceStore::Arena::take(std::size_t size, std::atomic<std::size_t>& bytes, std::size_t limit) {
+    if (size > left_ || !free_) {
+        const std::size_t wanted = std::max(size, blockSize_);
+        if (bytes.load(std::memory_order_relaxed) + wanted * sizeof(double) > limit) return nullptr;
+        std::unique_ptr<double[]> block(new (std::nothrow) double[wanted]);
+        if (!block) return nullptr;
+        blocks_.push_back(std::move(block));
+        free_ = blocks_.back().get();
+        left_ = wanted;
+        bytes.fetch_add(wanted * sizeof(double), std::memory_order_relaxed);
+        blockSize_ = std::min(2 * blockSize_, largestBlock);
+    }
+    double* const place = free_;
+    free_ += size;
+    left_ -= size;
+    return place;
+}
+
+std::uint32_t TraceStore::addView(RowView view) {
+    bytes_ += view.matrix.size() * sizeof(double) + view.conducting.size() + sizeof(RowView);
+    auto shared = std::make_shared<const RowView>(std::move(view));
+    const std::lock_guard lock(mutex_);
+    views_.push_back(std::move(shared));
+    return static_cast<std::uint32_t>(views_.size() - 1);
+}
+
+std::uint32_t TraceStore::addSignals(std::span<const double> values) {
+    double* const place = signalArena_.take(signalCount_, bytes_, byteLimit_);
+    if (!place) {
+        exhausted_ = true;
+        return 0;
+    }
+    std::copy(values.begin(), values.end(), place);
+    signalSets_.push_back(place);
+    return static_cast<std::uint32_t>(signalSets_.size() - 1);
+}
+
+bool TraceStore::append(Tick t, std::uint32_t view, std::uint32_t signalSet, std::span<const double> row) {
     const std::size_t at = count_.load(std::memory_order_relaxed), slot = at % chunkPoints;
     if (slot == 0) {
-        const std::size_t size = (columns_ + 1) * chunkPoints * sizeof(double);
-        if (bytes_ + size > byteLimit_) return false;
-        std::shared_ptr<Chunk> chunk;
+        if (exhausted_ || bytes_ + sizeof(Chunk) > byteLimit_) return false;
         try {
-            chunk = std::make_shared<Chunk>(columns_);
+            auto chunk = std::make_shared_for_overwrite<Chunk>();
             const std::lock_guard lock(mutex_);
-            list_.push_back(chunk);
+            chunks_.push_back(chunk);
+            open_ = chunk.get();
         } catch (const std::bad_alloc&) {
             return false;
         }
-        open_ = chunk.get();
-        bytes_ += size;
+        bytes_ += sizeof(Chunk);
     }
+    double* const place = rowArena_.take(row.size(), bytes_, byteLimit_);
+    if (!place || exhausted_) return false;
+    std::copy(row.begin(), row.end(), place);
     open_->times[slot] = t;
-    for (std::size_t column = 0; column < columns_; ++column) open_->values[column * chunkPoints + slot] = row[column];
+    open_->views[slot] = view;
+    open_->signalValues[slot] = signalSets_[signalSet];
+    open_->rows[slot] = place;
     count_.store(at + 1, std::memory_order_release);
     return true;
 }
 
 TraceStore::Chunks TraceStore::chunks() const {
     const std::lock_guard lock(mutex_);
-    return {list_.begin(), list_.end()};
+    return {chunks_.begin(), chunks_.end()};
+}
+
+TraceStore::Views TraceStore::views() const {
+    const std::lock_guard lock(mutex_);
+    return views_;
 }
 
 }  // namespace hedgerow

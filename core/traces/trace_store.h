@@ -1,14 +1,15 @@
 #pragma once
-// The recorded points of a run, in chunks: written by one thread while others read.
+// The recorded points of a run: written by one thread while others read.
 //
 // Invariants
-//  1. A chunk, once it is in the list, never moves; points below count() never change.
-//  2. count() is published after the points it covers are written.
+//  1. A chunk, a row, a view and a set of signals, once stored, never move; points below count() never change.
+//  2. count() is published after the points it covers, and all they refer to, are written.
 
 #include <array>
 #include <atomic>
 #include <memory>
 #include <mutex>
+#include <span>
 #include <vector>
 
 #include "network/engine.h"
@@ -19,31 +20,51 @@ class TraceStore final : public RunSink {
 public:
     static constexpr std::size_t chunkPoints = 2048;
     struct Chunk {
-        explicit Chunk(std::size_t columns) : values(columns * chunkPoints) {}
-        std::array<Tick, chunkPoints> times{};
-        std::vector<double> values;  ///< column by column, chunkPoints each
+        std::array<Tick, chunkPoints> times;
+        std::array<std::uint32_t, chunkPoints> views;
+        std::array<const double*, chunkPoints> rows, signalValues;
     };
     using Chunks = std::vector<std::shared_ptr<const Chunk>>;
+    using Views = std::vector<std::shared_ptr<const RowView>>;
 
-    /// @param columns     width of a row
-    /// @param byteLimit   append() refuses what would need more memory than this
-    TraceStore(std::size_t columns, std::size_t byteLimit);
+    /// @param signalCount  width of a set of signals
+    /// @param byteLimit    append() refuses what would need more memory than this
+    TraceStore(std::size_t signalCount, std::size_t byteLimit);
 
-    bool append(Tick t, std::span<const double> row) override;
+    std::uint32_t addView(RowView view) override;
+    std::uint32_t addSignals(std::span<const double> values) override;
+    bool append(Tick t, std::uint32_t view, std::uint32_t signalSet, std::span<const double> row) override;
     void progress(Tick t) override { reached_.store(t, std::memory_order_relaxed); }
 
-    std::size_t columns() const { return columns_; }
     std::size_t count() const { return count_.load(std::memory_order_acquire); }
     Tick reached() const { return reached_.load(std::memory_order_relaxed); }
     std::size_t bytes() const { return bytes_.load(std::memory_order_relaxed); }
-    /// The chunks that hold the points below count().
+    /// The chunks that hold the points below count(), and the views they refer to.
     Chunks chunks() const;
+    Views views() const;
 
 private:
-    std::size_t columns_, byteLimit_;
-    mutable std::mutex mutex_;  ///< guards list_
-    std::vector<std::shared_ptr<Chunk>> list_;
+    /// Room for numbers that stay where they are.
+    class Arena {
+    public:
+        /// @param bytes  grows by what is asked of the system, which may not go beyond the limit
+        /// @return nullptr when there is no memory
+        double* take(std::size_t size, std::atomic<std::size_t>& bytes, std::size_t limit);
+
+    private:
+        std::vector<std::unique_ptr<double[]>> blocks_;
+        double* free_ = nullptr;
+        std::size_t left_ = 0, blockSize_ = std::size_t{1} << 12;
+    };
+
+    std::size_t signalCount_, byteLimit_;
+    mutable std::mutex mutex_;  ///< guards the lists
+    std::vector<std::shared_ptr<Chunk>> chunks_;
+    Views views_;
+    std::vector<const double*> signalSets_;  ///< of the writing thread, as are the arenas
+    Arena rowArena_, signalArena_;
     Chunk* open_ = nullptr;  ///< of the writing thread
+    bool exhausted_ = false;
     std::atomic<std::size_t> count_{0}, bytes_{0};
     std::atomic<Tick> reached_{0};
 };

@@ -94,11 +94,18 @@ void compare(const Circuit& circuit, double tolerance) {
     const Network& network = r->elaboration().network;
     const RowLayout& layout = r->layout();
     const auto chunks = r->store().chunks();
+    const auto views = r->store().views();
     const std::size_t points = r->store().count();
-    const auto value = [&](std::size_t i, int column) {
-        return chunks[i / TraceStore::chunkPoints]
-            ->values[static_cast<std::size_t>(column) * TraceStore::chunkPoints + i % TraceStore::chunkPoints];
+    const auto viewAt = [&](std::size_t i) -> const RowView& {
+        return *views[chunks[i / TraceStore::chunkPoints]->views[i % TraceStore::chunkPoints]];
     };
+    std::vector<std::unique_ptr<Trace>> unknowns;
+    for (int c = 0; c < layout.unknowns; ++c) {
+        unknowns.push_back(std::make_unique<Trace>(
+            r->storePointer(), QuantityInfo{"z", "", QuantityInfo::Sort::linear, {{c, 1.0}}}, layout));
+        unknowns.back()->update();
+    }
+    const auto value = [&](std::size_t i, int column) { return unknowns[static_cast<std::size_t>(column)]->value(i); };
     const auto time = [&](std::size_t i) {
         return chunks[i / TraceStore::chunkPoints]->times[i % TraceStore::chunkPoints];
     };
@@ -111,7 +118,8 @@ void compare(const Circuit& circuit, double tolerance) {
     for (std::size_t start = 0; start + 1 < points;) {
         std::vector<int> segments(network.elements.size(), 0);
         for (std::size_t e = 0; e < segments.size(); ++e)
-            if (layout.columnOfElement[e] >= 0) segments[e] = value(start, layout.columnOfElement[e]) > 0.5 ? 1 : 0;
+            if (layout.placeOfElement[e] >= 0)
+                segments[e] = viewAt(start).conducting[static_cast<std::size_t>(layout.placeOfElement[e])];
         std::size_t end = start + 1;
         while (end + 1 < points && time(end + 1) != time(end)) ++end;
         const Oracle oracle(network, segments);

@@ -4,9 +4,6 @@
 #include <cmath>
 #include <set>
 
-#include <fmt/format.h>
-
-#include "base/text.h"
 #include "model/quantity.h"
 
 namespace hedgerow::exact {
@@ -15,85 +12,140 @@ namespace {
 
 constexpr int blockRounds = 8;
 constexpr int pivotRounds = 200;
-constexpr std::size_t mostEnumerated = 12;
-constexpr std::size_t cacheBytes = std::size_t{256} << 20;
+constexpr std::size_t mostEnumerated = 4096;
+constexpr std::size_t cacheBytes = std::size_t{48} << 20;
 constexpr double microStepSeconds = 1e-9;
 
-double along(const Terms& terms, const auto& z) {
-    double sum = 0.0;
+template <class Z>
+auto along(const Terms& terms, const Z& z) {
+    typename Z::Scalar sum = 0;
     for (const auto& [column, factor] : terms) sum += factor * z(column);
     return sum;
 }
 
-std::string instant(Tick t) { return "at " + formatQuantity(toSeconds(t), "s", 6); }
-
 }  // namespace
 
-Magnitudes::Magnitudes(const Frame& frame) : frame_(frame) {
-    for (const StateInfo& state : frame.network.states) {
-        double& largest = state.sort == StateSort::capacitorVoltage ? largestC_ : largestL_;
-        largest = std::max(largest, state.storage);
-        state.sort == StateSort::capacitorVoltage ? seeVoltage(state.initial) : seeCurrent(state.initial);
+template <class Real>
+Mode<Real>::Mode(const Frame<Real>& frame, Segments chosen, std::shared_ptr<Algebra<Real>> shared)
+    : segments(std::move(chosen)), algebra(std::move(shared)) {
+    const Configuration<Real>& c = algebra->configuration;
+    if (!c.illPosedUnknowns.empty()) return;
+    std::vector<double> constants;
+    for (std::size_t i = 0; i < segments.size(); ++i) {
+        const Element& element = *frame.network.elements[i];
+        timed = timed || element.timeout(segments[i]).has_value();
+        for (Guard& guard : element.guards(segments[i])) {
+            const bool ofVoltage = guard.terms.empty() || frame.network.isPotential(guard.terms.front().first);
+            constants.push_back(guard.constant);
+            guards.push_back({static_cast<int>(i), guard.next, std::move(guard.terms), ofVoltage});
+        }
     }
+    const auto count = static_cast<Eigen::Index>(guards.size());
+    guardValue = Matrix<Real>::Zero(count, frame.size());
+    if (c.impulse.size() > 0) guardImpulse = guardValue;
+    for (Eigen::Index i = 0; i < count; ++i) {
+        for (const auto& [column, factor] : guards[static_cast<std::size_t>(i)].terms) {
+            guardValue.row(i) += static_cast<Real>(factor) * c.readout.row(column);
+            if (c.impulse.size() > 0) guardImpulse.row(i) += static_cast<Real>(factor) * c.impulse.row(column);
+        }
+        guardValue(i, frame.states) += constants[static_cast<std::size_t>(i)];
+    }
+    if (!c.projects) return;
+    for (int i = 0; i < frame.states; ++i)
+        if (frame.network.states[static_cast<std::size_t>(i)].sort == StateSort::windingCurrent &&
+            c.projector.row(i).cwiseAbs().maxCoeff() <= Real(1e-9))
+            lost.push_back(i);
 }
 
-double Magnitudes::noise(const GuardRow& guard, const Vector& y) const {
-    double sum = part * (guard.ofVoltage ? voltage_ : current_) + least;
-    for (int i = 0; i < frame_.states; ++i) {
-        const bool voltage = frame_.network.states[static_cast<std::size_t>(i)].sort == StateSort::capacitorVoltage;
-        sum += rounding * guard.reach(i) * (voltage ? voltage_ : current_);
-    }
-    for (int i = frame_.states; i < frame_.size(); ++i) sum += rounding * guard.reach(i) * std::abs(y(i));
-    return sum;
+template <class Real>
+std::size_t Mode<Real>::bytes() const {
+    return sizeof(Real) * static_cast<std::size_t>(guardValue.size() + guardImpulse.size()) +
+           sizeof(int) * segments.size() + 96 * guards.size();
 }
 
-Commutation::Commutation(const Frame& frame, Magnitudes& magnitudes) : frame_(frame), magnitudes_(magnitudes) {}
+template <class Real>
+const std::vector<Real>& Mode<Real>::noise(const Magnitudes<Real>& magnitudes) {
+    if (noiseVersion_ != magnitudes.version()) {
+        noiseVersion_ = magnitudes.version();
+        noise_.resize(guards.size());
+        for (std::size_t i = 0; i < guards.size(); ++i) {
+            const Vector<Real> row = guardValue.row(static_cast<Eigen::Index>(i));
+            noise_[i] = magnitudes.noise(row.data(), guards[i].ofVoltage);
+        }
+    }
+    return noise_;
+}
 
-std::int64_t Commutation::products() const {
+template <class Real>
+Commutation<Real>::Commutation(const Frame<Real>& frame, Magnitudes<Real>& magnitudes)
+    : frame_(frame), magnitudes_(magnitudes) {}
+
+template <class Real>
+std::int64_t Commutation<Real>::products() const {
     std::int64_t sum = retiredProducts_;
-    for (const auto& [segments, mode] : modes_) sum += mode->propagator.products();
+    for (const auto& [equations, algebra] : algebras_) sum += algebra->propagator.products();
     return sum;
 }
 
-std::size_t Commutation::bytes() const {
+template <class Real>
+std::size_t Commutation<Real>::bytes() const {
     std::size_t sum = 0;
-    for (const auto& [segments, mode] : modes_) sum += mode->propagator.bytes();
+    for (const auto& [segments, mode] : modes_) sum += mode->bytes();
+    for (const auto& [equations, algebra] : algebras_)
+        sum += algebra->configuration.bytes() + algebra->propagator.bytes();
     return sum;
 }
 
-Mode& Commutation::mode(const Segments& segments) {
+template <class Real>
+Mode<Real>& Commutation<Real>::mode(const Segments& segments) {
     auto& place = modes_[segments];
     if (!place) {
         const Stopwatch watch;
-        place = std::make_unique<Mode>(frame_, segments);
-        ++built_;
+        Segments equations(segments.size());
+        for (std::size_t i = 0; i < segments.size(); ++i)
+            equations[i] = frame_.network.elements[i]->equations(segments[i]);
+        auto& algebra = algebras_[equations];
+        if (!algebra) {
+            algebra = std::make_shared<Algebra<Real>>(frame_, segments);
+            ++built_;
+        }
+        place = std::make_unique<Mode<Real>>(frame_, segments, algebra);
         secondsBuilding_ += watch.seconds();
+    } else {
+        ++revisited_;
     }
+    place->lastUse = ++clock_;
     return *place;
 }
 
-void Commutation::trim(const Mode* keep) {
-    if (built_ % 64 != 0 || bytes() < cacheBytes) return;
-    for (auto place = modes_.begin(); place != modes_.end();) {
-        if (place->second.get() == keep) {
-            ++place;
-            continue;
-        }
-        retiredProducts_ += place->second->propagator.products();
-        place = modes_.erase(place);
-    }
-    guesses_.clear();
+/// Drops the half of the modes that was not used for longest.
+template <class Real>
+void Commutation<Real>::trim(const Mode<Real>* keep) {
+    if (built_ % 32 != 0 || bytes() < cacheBytes) return;
+    std::vector<std::int64_t> uses;
+    for (const auto& [segments, mode] : modes_) uses.push_back(mode->lastUse);
+    std::nth_element(uses.begin(), uses.begin() + static_cast<std::ptrdiff_t>(uses.size() / 2), uses.end());
+    const std::int64_t oldest = uses[uses.size() / 2];
+    std::erase_if(modes_,
+                  [&](const auto& entry) { return entry.second.get() != keep && entry.second->lastUse < oldest; });
+    std::erase_if(algebras_, [&](const auto& entry) {
+        if (entry.second.use_count() > 1) return false;
+        retiredProducts_ += entry.second->propagator.products();
+        return true;
+    });
+    ++generation_;
 }
 
-Result<Mode*> Commutation::settle(Vector& y, const Segments& wanted, Tick t, const std::string& cause) {
-    const Vector before = y;
+template <class Real>
+Result<Mode<Real>*> Commutation<Real>::settle(Vector<Real>& y, const Segments& wanted, Tick t, const Cause& cause) {
+    const Vector<Real> before = y;
     const auto guess = guesses_.find(wanted);
     Segments candidate = guess == guesses_.end() ? wanted : guess->second;
     std::set<Segments> visited;
-    Mode* last = nullptr;
-    Mode* found = nullptr;
-    for (int round = 0; round < blockRounds + pivotRounds && !found; ++round) {
-        Mode& trialMode = mode(candidate);
+    Mode<Real>* last = nullptr;
+    Mode<Real>* found = nullptr;
+    for (int round = 0; round < blockRounds + pivotRounds; ++round) {
+        Mode<Real>& trialMode = mode(candidate);
         last = &trialMode;
         Trial trial = judge(trialMode, before, y);
         if (trial.verdict == Verdict::consistent) {
@@ -106,31 +158,74 @@ Result<Mode*> Commutation::settle(Vector& y, const Segments& wanted, Tick t, con
             trial.violators.resize(1);
         }
         for (const std::size_t i : trial.violators) {
-            const GuardRow& guard = trialMode.configuration.guards[i];
+            const GuardInfo& guard = trialMode.guards[i];
             candidate[static_cast<std::size_t>(guard.element)] = guard.next;
         }
     }
     if (!found) found = enumerate(wanted, before, y);
     if (!found) return failure(*last, before, t, cause);
     if (auto status = lostCurrents(*found, before, t, cause); !status) return status.error();
-    if (!y.allFinite()) return Error{ErrorCode::numeric, "the solution grew beyond all bounds " + instant(t)};
-    if (guesses_.size() > 100'000) guesses_.clear();
+    if (!y.allFinite())
+        return Error{ErrorCode::numeric,
+                     "the solution grew beyond all bounds at " + formatQuantity(toSeconds(t), "s", 6)};
+    if (guesses_.size() > 20'000) guesses_.clear();
     guesses_[wanted] = found->segments;
     trim(found);
     return found;
 }
 
-Commutation::Trial Commutation::judge(Mode& mode, const Vector& before, Vector& after) {
+template <class Real>
+bool Commutation<Real>::settleAs(Mode<Real>& mode, Vector<Real>& y) {
+    const Configuration<Real>& c = mode.configuration();
+    if (!c.illPosedUnknowns.empty() || c.contradiction.rows() > 0 || c.shared.cols() > 0) return false;
+    guardScratch_.resize(static_cast<Eigen::Index>(mode.guards.size()));
+    const Vector<Real>* after = &y;
+    if (c.projects) {
+        for (const int i : mode.lost)
+            if (std::abs(y(i)) > 100 * magnitudes_.currentNoise()) return false;
+        if (!mode.guards.empty() && mode.guardImpulse.size() > 0) {
+            multiply(mode.guardImpulse, y.data(), guardScratch_.data());
+            for (std::size_t i = 0; i < mode.guards.size(); ++i)
+                if (guardScratch_(static_cast<Eigen::Index>(i)) <
+                    -(mode.guards[i].ofVoltage ? magnitudes_.fluxNoise() : magnitudes_.chargeNoise()))
+                    return false;
+        }
+        projected_.resize(y.size());
+        multiply(c.projector, y.data(), projected_.data());
+        after = &projected_;
+    }
+    if (!mode.guards.empty()) {
+        const std::vector<Real>& noise = mode.noise(magnitudes_);
+        multiply(mode.guardValue, after->data(), guardScratch_.data());
+        for (std::size_t i = 0; i < mode.guards.size(); ++i)
+            if (!(guardScratch_(static_cast<Eigen::Index>(i)) > noise[i])) return false;
+    }
+    if (c.projects) y.swap(projected_);
+    mode.lastUse = ++clock_;
+    ++revisited_;
+    return true;
+}
+
+template <class Real>
+typename Commutation<Real>::Trial Commutation<Real>::judge(Mode<Real>& mode, const Vector<Real>& before,
+                                                           Vector<Real>& after) {
     Trial trial;
-    if (!mode.configuration.illPosedUnknowns.empty()) {
+    const Configuration<Real>& c = mode.configuration();
+    if (!c.illPosedUnknowns.empty()) {
         trial.verdict = Verdict::impossible;
         return trial;
     }
     if (contradicted(mode, before, trial)) return trial;
     trial.violators = shadowed(mode);
-    if (trial.violators.empty()) judgeImpulse(mode, before, trial);
+    if (trial.violators.empty() && mode.guardImpulse.size() > 0) {
+        const Vector<Real> impulse = mode.guardImpulse * before;
+        for (std::size_t i = 0; i < mode.guards.size(); ++i)
+            if (impulse(static_cast<Eigen::Index>(i)) <
+                -(mode.guards[i].ofVoltage ? magnitudes_.fluxNoise() : magnitudes_.chargeNoise()))
+                trial.violators.push_back(i);
+    }
     if (trial.violators.empty()) {
-        after = mode.configuration.projects ? Vector(mode.configuration.projector * before) : before;
+        after = c.projects ? Vector<Real>(c.projector * before) : before;
         judgeGuards(mode, after, trial);
     }
     if (!trial.violators.empty()) trial.verdict = Verdict::violated;
@@ -138,155 +233,96 @@ Commutation::Trial Commutation::judge(Mode& mode, const Vector& before, Vector& 
 }
 
 /// True when the configuration closes a loop that cannot be: what would flow says which diodes are in the wrong state.
-bool Commutation::contradicted(const Mode& mode, const Vector& y, Trial& trial) const {
-    const Matrix& rows = mode.configuration.contradiction;
+template <class Real>
+bool Commutation<Real>::contradicted(const Mode<Real>& mode, const Vector<Real>& y, Trial& trial) const {
+    const Matrix<Real>& rows = mode.configuration().contradiction;
     if (rows.rows() == 0) return false;
-    const Vector residual = rows * y;
-    const Vector bound = rows.cwiseAbs() * y.cwiseAbs();
-    const double floor = 1e-11 * std::max(magnitudes_.voltage(), magnitudes_.current());
-    if (((residual.array().abs() - 1e-11 * bound.array() - floor) <= 0).all()) return false;
-    Vector flow = mode.configuration.infinite * residual;
+    const Vector<Real> residual = rows * y;
+    const Vector<Real> bound = rows.cwiseAbs() * y.cwiseAbs();
+    const Real floor = Real(1e-11) * std::max(magnitudes_.voltage(), magnitudes_.current());
+    if (((residual.array().abs() - Real(1e-11) * bound.array() - floor) <= 0).all()) return false;
+    Vector<Real> flow = mode.configuration().infinite * residual;
     flow /= flow.cwiseAbs().maxCoeff();
-    for (std::size_t i = 0; i < mode.configuration.guards.size(); ++i)
-        if (along(mode.configuration.guards[i].terms, flow) < -1e-6) trial.violators.push_back(i);
+    for (std::size_t i = 0; i < mode.guards.size(); ++i)
+        if (along(mode.guards[i].terms, flow) < Real(-1e-6)) trial.violators.push_back(i);
     trial.verdict = trial.violators.empty() ? Verdict::impossible : Verdict::violated;
     return true;
 }
 
 /// A diode beside a closed switch would share its current for no reason that a real one has: it opens.
-std::vector<std::size_t> Commutation::shadowed(const Mode& mode) const {
+template <class Real>
+std::vector<std::size_t> Commutation<Real>::shadowed(const Mode<Real>& mode) const {
     std::vector<std::size_t> found;
-    const Matrix& shared = mode.configuration.shared;
+    const Matrix<Real>& shared = mode.configuration().shared;
     for (int j = 0; j < shared.cols() && found.empty(); ++j) {
-        const bool throughGate =
-            std::any_of(frame_.network.elements.begin(), frame_.network.elements.end(), [&](const auto& element) {
-                return element->gateSignal() >= 0 && element->branch() >= 0 &&
-                       std::abs(shared(frame_.network.nodeCount() + element->branch(), j)) > 1e-6;
-            });
-        if (!throughGate) continue;
-        for (std::size_t i = 0; i < mode.configuration.guards.size(); ++i) {
-            const GuardRow& guard = mode.configuration.guards[i];
-            if (!guard.ofVoltage && std::abs(along(guard.terms, shared.col(j))) > 1e-6) found.push_back(i);
+        const auto part = [&](const Element& element) {
+            return element.branch() >= 0 ? std::abs(shared(frame_.network.nodeCount() + element.branch(), j)) : Real(0);
+        };
+        bool throughGate = false;
+        for (std::size_t i = 0; i < mode.segments.size() && !throughGate; ++i) {
+            const Element& element = *frame_.network.elements[i];
+            throughGate = element.gateSignal() >= 0 && element.guards(mode.segments[i]).empty() && part(element) > 1e-6;
         }
+        if (!throughGate) continue;
+        for (std::size_t i = 0; i < mode.guards.size(); ++i)
+            if (!mode.guards[i].ofVoltage && std::abs(along(mode.guards[i].terms, shared.col(j))) > 1e-6)
+                found.push_back(i);
     }
     return found;
 }
 
-void Commutation::judgeImpulse(const Mode& mode, const Vector& before, Trial& trial) const {
-    if (mode.configuration.impulse.size() == 0) return;
-    const Vector impulse = mode.configuration.impulse * before;
-    for (std::size_t i = 0; i < mode.configuration.guards.size(); ++i) {
-        const GuardRow& guard = mode.configuration.guards[i];
-        const double noise = guard.ofVoltage ? magnitudes_.fluxNoise() : magnitudes_.chargeNoise();
-        if (along(guard.terms, impulse) < -noise) trial.violators.push_back(i);
-    }
-}
-
-void Commutation::judgeGuards(Mode& mode, const Vector& after, Trial& trial) {
+template <class Real>
+void Commutation<Real>::judgeGuards(Mode<Real>& mode, const Vector<Real>& after, Trial& trial) {
     std::vector<std::size_t> undecided;
-    for (std::size_t i = 0; i < mode.configuration.guards.size(); ++i) {
-        const GuardRow& guard = mode.configuration.guards[i];
-        const double noise = magnitudes_.noise(guard, after);
-        const double value = guard.value * after;
-        if (value < -noise)
+    const std::vector<Real>& noise = mode.noise(magnitudes_);
+    const Vector<Real> values = mode.guardValue * after;
+    for (std::size_t i = 0; i < mode.guards.size(); ++i) {
+        const Real value = values(static_cast<Eigen::Index>(i));
+        if (value < -noise[i])
             trial.violators.push_back(i);
-        else if (value <= noise)
+        else if (value <= noise[i])
             undecided.push_back(i);
     }
-    const bool mayContradict = mode.configuration.contradiction.rows() > 0;
+    const bool mayContradict = mode.configuration().contradiction.rows() > 0;
     if ((undecided.empty() && !mayContradict) || !trial.violators.empty()) return;
-    Vector later = after;
-    mode.propagator.advance(later, std::max(mode.propagator.baseStep(), toTicks(microStepSeconds)));
+    Vector<Real> later = after;
+    mode.propagator().advance(later, std::max(mode.propagator().baseStep(), toTicks(microStepSeconds)));
     if (mayContradict && contradicted(mode, later, trial)) return;
-    for (const std::size_t i : undecided) {
-        const GuardRow& guard = mode.configuration.guards[i];
-        if (guard.value * later < -magnitudes_.noise(guard, later)) trial.violators.push_back(i);
-    }
+    const Vector<Real> laterValues = mode.guardValue * later;
+    for (const std::size_t i : undecided)
+        if (laterValues(static_cast<Eigen::Index>(i)) < -noise[i]) trial.violators.push_back(i);
 }
 
-Mode* Commutation::enumerate(const Segments& wanted, const Vector& before, Vector& after) {
-    std::vector<std::size_t> free;
-    for (std::size_t i = 0; i < frame_.network.elements.size(); ++i)
-        if (frame_.network.elements[i]->gateSignal() < 0 && frame_.network.elements[i]->segmentCount() == 2)
-            free.push_back(i);
-    if (free.size() > mostEnumerated) return nullptr;
+/// Every combination of the segments that guards can lead to.
+template <class Real>
+Mode<Real>* Commutation<Real>::enumerate(const Segments& wanted, const Vector<Real>& before, Vector<Real>& after) {
+    std::vector<std::vector<int>> choices(wanted.size());
+    std::size_t count = 1;
+    for (std::size_t i = 0; i < wanted.size(); ++i) {
+        choices[i] = {wanted[i]};
+        for (std::size_t j = 0; j < choices[i].size(); ++j)
+            for (const Guard& guard : frame_.network.elements[i]->guards(choices[i][j]))
+                if (std::find(choices[i].begin(), choices[i].end(), guard.next) == choices[i].end())
+                    choices[i].push_back(guard.next);
+        count *= choices[i].size();
+        if (count > mostEnumerated) return nullptr;
+    }
     Segments candidate = wanted;
-    for (std::size_t bits = 0; bits < (std::size_t{1} << free.size()); ++bits) {
-        for (std::size_t i = 0; i < free.size(); ++i) candidate[free[i]] = (bits >> i) & 1 ? 1 : 0;
-        Mode& trialMode = mode(candidate);
+    for (std::size_t number = 0; number < count; ++number) {
+        std::size_t rest = number;
+        for (std::size_t i = 0; i < wanted.size(); ++i) {
+            candidate[i] = choices[i][rest % choices[i].size()];
+            rest /= choices[i].size();
+        }
+        Mode<Real>& trialMode = mode(candidate);
         if (judge(trialMode, before, after).verdict == Verdict::consistent) return &trialMode;
     }
     return nullptr;
 }
 
-Status Commutation::lostCurrents(const Mode& mode, const Vector& before, Tick t, const std::string& cause) const {
-    if (!mode.configuration.projects) return {};
-    for (int i = 0; i < frame_.states; ++i) {
-        const StateInfo& state = frame_.network.states[static_cast<std::size_t>(i)];
-        if (state.sort != StateSort::windingCurrent || std::abs(before(i)) <= 100 * magnitudes_.currentNoise())
-            continue;
-        if (mode.configuration.projector.row(i).cwiseAbs().maxCoeff() > 1e-9) continue;
-        return Error{
-            ErrorCode::connection,
-            fmt::format(
-                "{} carries {} and every path for it is open {}{}: give the current a way, a diode for instance",
-                state.part, formatQuantity(before(i), "A"), cause.empty() ? "" : cause + " ", instant(t)),
-            state.part};
-    }
-    return {};
-}
-
-Error Commutation::failure(Mode& mode, const Vector& before, Tick t, const std::string& cause) const {
-    const Network& network = frame_.network;
-    std::vector<std::string> parts;
-    const auto addPart = [&](int column) {
-        if (column < network.nodeCount()) return;
-        const std::string& part = network.branchParts[static_cast<std::size_t>(column - network.nodeCount())];
-        if (std::find(parts.begin(), parts.end(), part) == parts.end()) parts.push_back(part);
-    };
-    const std::string when = (cause.empty() ? "" : cause + " ") + instant(t);
-    if (!mode.configuration.illPosedUnknowns.empty()) {
-        std::vector<std::string> names;
-        for (const int column : mode.configuration.illPosedUnknowns) {
-            addPart(column);
-            if (names.size() < 6) names.push_back(network.describeUnknown(column));
-        }
-        return {ErrorCode::illPosed,
-                fmt::format("{} {} no unique value {}: add a resistance there", listed(names),
-                            names.size() == 1 ? "has" : "have", when),
-                parts.empty() ? "" : parts.front()};
-    }
-    if (mode.configuration.contradiction.rows() > 0) {
-        // Where the loop is still without a voltage now (a source at its zero crossing), what comes next tells.
-        Vector y = before;
-        Trial trial;
-        if (!contradicted(mode, y, trial))
-            mode.propagator.advance(y, std::max(mode.propagator.baseStep(), toTicks(microStepSeconds)));
-        const Vector flow = mode.configuration.infinite * (mode.configuration.contradiction * y);
-        const double largest = flow.cwiseAbs().maxCoeff();
-        for (int column = 0; column < flow.size(); ++column)
-            if (std::abs(flow(column)) > 1e-6 * largest) addPart(column);
-        if (!parts.empty())
-            return {ErrorCode::illPosed,
-                    fmt::format("{} form a short circuit without any resistance {}", listed(parts), when),
-                    parts.front()};
-        std::vector<std::string> nets;
-        for (int column = 0; column < network.nodeCount(); ++column)
-            if (std::abs(flow(column)) > 1e-6 * largest && nets.size() < 6)
-                nets.push_back(network.describeUnknown(column));
-        if (!nets.empty())
-            return {
-                ErrorCode::illPosed,
-                fmt::format("a current is forced into {} and every path from there is open {}: give it a way, a diode "
-                            "for instance",
-                            listed(nets), when),
-                "", nets.front().substr(4)};
-    }
-    for (std::size_t i = 0; i < network.elements.size(); ++i)
-        if (network.elements[i]->gateSignal() < 0 && network.elements[i]->segmentCount() > 1)
-            parts.push_back(network.elements[i]->part());
-    return {ErrorCode::illPosed, fmt::format("no state of {} fits the circuit {}", listed(parts), when),
-            parts.empty() ? "" : parts.front()};
-}
+template struct Mode<double>;
+template struct Mode<long double>;
+template class Commutation<double>;
+template class Commutation<long double>;
 
 }  // namespace hedgerow::exact

@@ -5,92 +5,124 @@
 // All violators are flipped together first; should that cycle, one at a time by least index (K. G. Murty, Linear
 // Complementarity, Linear and Nonlinear Programming, 1988, ch. 4), then every combination is tried.
 
-#include <algorithm>
-#include <cmath>
 #include <cstdint>
-#include <map>
 #include <memory>
 #include <string>
+#include <unordered_map>
 #include <vector>
 
 #include "base/result.h"
-#include "engines/exact/configuration.h"
 #include "engines/exact/propagator.h"
 
 namespace hedgerow::exact {
 
-/// A configuration with its propagator.
-struct Mode {
-    Mode(const Frame& frame, std::vector<int> chosen)
-        : segments(std::move(chosen)), configuration(frame, segments), propagator(frame, configuration) {}
-    std::vector<int> segments;
-    Configuration configuration;
-    Propagator propagator;
+using Segments = std::vector<int>;
+
+struct SegmentsHash {
+    std::size_t operator()(const Segments& segments) const {
+        std::uint64_t hash = 1469598103934665603u;
+        for (const int s : segments) hash = (hash ^ static_cast<std::uint64_t>(s)) * 1099511628211u;
+        return static_cast<std::size_t>(hash ^ (hash >> 29));
+    }
 };
 
-/// The size of what is zero: a guard below a small part of the largest voltage or current seen is noise, and so is what
-/// rounding of the states can make of it (a residual current into a high off-resistance).
-class Magnitudes {
-public:
-    explicit Magnitudes(const Frame& frame);
+struct GuardInfo {
+    int element;
+    int next;
+    Terms terms;     ///< over z
+    bool ofVoltage;  ///< unit: volts, else amperes
+};
 
-    void seeVoltage(double v) { voltage_ = std::max(voltage_, std::abs(v)); }
-    void seeCurrent(double i) { current_ = std::max(current_, std::abs(i)); }
-    double voltage() const { return voltage_; }
-    double current() const { return current_; }
-    double currentNoise() const { return part * current_ + least; }
-    double chargeNoise() const { return part * voltage_ * largestC_ + least * least; }
-    double fluxNoise() const { return part * current_ * largestL_ + least * least; }
-    double noise(const GuardRow& guard, const Vector& y) const;
+template <class Real>
+struct Algebra {
+    Algebra(const Frame<Real>& frame, const Segments& segments)
+        : configuration(frame, segments), propagator(frame, configuration) {}
+    Configuration<Real> configuration;
+    Propagator<Real> propagator;
+};
+
+/// Every element in a segment: equations and guards. Modes that differ in their guards only share the equations.
+template <class Real>
+struct Mode {
+    Mode(const Frame<Real>& frame, Segments chosen, std::shared_ptr<Algebra<Real>> shared);
+    const Configuration<Real>& configuration() const { return algebra->configuration; }
+    Propagator<Real>& propagator() const { return algebra->propagator; }
+    std::size_t bytes() const;
+    /// The size of zero of every guard.
+    const std::vector<Real>& noise(const Magnitudes<Real>& magnitudes);
+
+    Segments segments;
+    std::shared_ptr<Algebra<Real>> algebra;
+    std::vector<GuardInfo> guards;
+    Matrix<Real> guardValue;    ///< g = guardValue * y
+    Matrix<Real> guardImpulse;  ///< its integral over the instant of entering, from y before; empty without impulse
+    std::vector<int> lost;      ///< winding currents that have no path in this configuration
+    bool timed = false;         ///< an element leaves its segment after a time
+    std::int64_t lastUse = 0;
+    int view = -1;  ///< of the recorder
 
 private:
-    static constexpr double part = 1e-11, rounding = 1e-13, least = 1e-18;
-    const Frame& frame_;
-    double voltage_ = 0.0, current_ = 0.0;
-    double largestL_ = 0.0, largestC_ = 0.0;
+    std::vector<Real> noise_;
+    int noiseVersion_ = -1;
 };
 
+/// What made the circuit change, for messages.
+struct Cause {
+    enum class Sort { none, start, gateOn, gateOff, change };
+    Sort sort = Sort::none;
+    int element = -1;
+};
+
+template <class Real>
 class Commutation {
 public:
-    Commutation(const Frame& frame, Magnitudes& magnitudes);
+    Commutation(const Frame<Real>& frame, Magnitudes<Real>& magnitudes);
 
     /// Finds the consistent mode just after an event and projects `y` onto it.
     /// @param y  in: states just before, sources just after; out: consistent states just after
     /// @param wanted  segments with the gates as they now are; the first guess for the others
-    /// @param cause  "when S1 turns off", for messages
     /// @return the mode (owned by this object), or an error that names parts
-    Result<Mode*> settle(Vector& y, const std::vector<int>& wanted, Tick t, const std::string& cause);
+    Result<Mode<Real>*> settle(Vector<Real>& y, const Segments& wanted, Tick t, const Cause& cause);
+    /// The same when `mode` is what came of it last time: false when it is not, and `y` is then untouched.
+    bool settleAs(Mode<Real>& mode, Vector<Real>& y);
+    /// The mode with these segments, built when it is new.
+    Mode<Real>& mode(const Segments& segments);
 
     std::int64_t configurationsBuilt() const { return built_; }
+    std::int64_t configurationsRevisited() const { return revisited_; }
     double secondsBuilding() const { return secondsBuilding_; }
     std::int64_t products() const;
     std::size_t bytes() const;
+    /// Grows whenever modes were dropped: pointers to others than the last settled one are then void.
+    int generation() const { return generation_; }
 
 private:
-    using Segments = std::vector<int>;
     enum class Verdict { consistent, violated, impossible };
     struct Trial {
         Verdict verdict = Verdict::consistent;
         std::vector<std::size_t> violators;  ///< indices into the guards of the mode
     };
 
-    Mode& mode(const Segments& segments);
-    Trial judge(Mode& mode, const Vector& before, Vector& after);
-    bool contradicted(const Mode& mode, const Vector& y, Trial& trial) const;
-    void judgeImpulse(const Mode& mode, const Vector& before, Trial& trial) const;
-    void judgeGuards(Mode& mode, const Vector& after, Trial& trial);
-    std::vector<std::size_t> shadowed(const Mode& mode) const;
-    Mode* enumerate(const Segments& wanted, const Vector& before, Vector& after);
-    Status lostCurrents(const Mode& mode, const Vector& before, Tick t, const std::string& cause) const;
-    Error failure(Mode& mode, const Vector& before, Tick t, const std::string& cause) const;
-    void trim(const Mode* keep);
+    Trial judge(Mode<Real>& mode, const Vector<Real>& before, Vector<Real>& after);
+    bool contradicted(const Mode<Real>& mode, const Vector<Real>& y, Trial& trial) const;
+    std::vector<std::size_t> shadowed(const Mode<Real>& mode) const;
+    void judgeGuards(Mode<Real>& mode, const Vector<Real>& after, Trial& trial);
+    Mode<Real>* enumerate(const Segments& wanted, const Vector<Real>& before, Vector<Real>& after);
+    Status lostCurrents(const Mode<Real>& mode, const Vector<Real>& before, Tick t, const Cause& cause) const;
+    std::string when(Tick t, const Cause& cause) const;
+    Error failure(Mode<Real>& mode, const Vector<Real>& before, Tick t, const Cause& cause) const;
+    Error illPosed(const Mode<Real>& mode, const std::string& when) const;
+    std::optional<Error> impossible(Mode<Real>& mode, const Vector<Real>& before, const std::string& when) const;
+    void trim(const Mode<Real>* keep);
 
-    const Frame& frame_;
-    Magnitudes& magnitudes_;
-    std::map<Segments, std::unique_ptr<Mode>> modes_;
-    std::map<Segments, Segments> guesses_;  ///< from wanted segments to what came of them last time
-    std::int64_t built_ = 0;
-    std::int64_t retiredProducts_ = 0;
+    const Frame<Real>& frame_;
+    Magnitudes<Real>& magnitudes_;
+    std::unordered_map<Segments, std::unique_ptr<Mode<Real>>, SegmentsHash> modes_;
+    std::unordered_map<Segments, std::shared_ptr<Algebra<Real>>, SegmentsHash> algebras_;  ///< by equations
+    std::unordered_map<Segments, Segments, SegmentsHash> guesses_;  ///< from wanted to what came of it last time
+    Vector<Real> guardScratch_, before_, projected_;
+    std::int64_t built_ = 0, revisited_ = 0, retiredProducts_ = 0, clock_ = 0;
+    int generation_ = 0;
     double secondsBuilding_ = 0.0;
 };
 

@@ -10,59 +10,34 @@
 //
 // Everything acts on y = [x; w].
 
-#include <string>
 #include <vector>
 
-#include <Eigen/Dense>
-
-#include "network/network.h"
+#include "engines/exact/elimination.h"
 
 namespace hedgerow::exact {
 
-using Matrix = Eigen::MatrixXd;
-using Vector = Eigen::VectorXd;
-
-/// The sizes of a network and what does not change between configurations.
-struct Frame {
-    explicit Frame(const Network& network);
-    const Network& network;
-    int states, sources, unknowns;
-    Matrix sourceDynamics;  ///< S, sources x sources
-    Vector stateScale;      ///< sqrt of the storage of each state: y scaled by it has energy as its square
-    int size() const { return states + sources; }
-};
-
-struct GuardRow {
-    int element;
-    int next;
-    Terms terms;               ///< over z, for impulses
-    Eigen::RowVectorXd value;  ///< g = value * y
-    Eigen::RowVectorXd rate;   ///< dg/dt = rate * y
-    Eigen::RowVectorXd reach;  ///< magnitudes of value: what rounding of y does to g
-    bool ofVoltage;            ///< unit of g: volts, else amperes
-};
-
+template <class Real>
 struct Configuration {
     /// Builds the algebra. @param segments one entry per element of the network
-    Configuration(const Frame& frame, const std::vector<int>& segments);
+    Configuration(const Frame<Real>& frame, const std::vector<int>& segments);
 
     /// The unknowns in whose direction the equations have no unique solution; empty when all is well.
     std::vector<int> illPosedUnknowns;
 
-    Matrix readout;         ///< z = readout * y, unknowns x size
-    Matrix readoutRate;     ///< z' = readoutRate * y
-    Matrix projector;       ///< y just after entering = projector * y just before, size x size
-    bool projects = false;  ///< false when the projector is the identity
-    Matrix impulse;         ///< integral of z over the instant of entering = impulse * y before; empty without
-    Matrix contradiction;   ///< rows that must vanish on y, else an infinite current or voltage results; often empty
-    Matrix infinite;        ///< direction of z in that case, unknowns x rows of contradiction
-    Matrix shared;     ///< directions of z along which current is shared by least norm, unknowns x count; often empty
-    Matrix generator;  ///< y' = generator * y, restricted to consistent y
-    std::vector<GuardRow> guards;
+    Matrix<Real> readout;        ///< z = readout * y, unknowns x size
+    Matrix<Real> projector;      ///< y just after entering = projector * y just before, size x size
+    bool projects = false;       ///< false when the projector is the identity
+    Matrix<Real> impulse;        ///< integral of z over the instant of entering = impulse * y before; empty without
+    Matrix<Real> contradiction;  ///< rows that must vanish on y, else an infinite current or voltage results
+    Matrix<Real> infinite;       ///< direction of z in that case, unknowns x rows of contradiction
+    Matrix<Real> shared;         ///< directions of z along which current is shared by least norm; often empty
+    Matrix<Real> generator;      ///< y' = generator * y, restricted to consistent y
+
+    std::size_t bytes() const;
 
 private:
-    void solve(const Frame& frame, const LinearStamp& stamp);
-    void addGuards(const Frame& frame, const std::vector<int>& segments);
+    void complete(const Frame<Real>& frame, const Elimination<Real>& elimination, const Matrix<Real>& kernel,
+                  const Matrix<Real>& k, std::vector<SparseRow<Real>> e);
 };
 
 }  // namespace hedgerow::exact

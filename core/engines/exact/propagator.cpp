@@ -1,8 +1,9 @@
 #include "engines/exact/propagator.h"
 
 #include <algorithm>
-#include <array>
 #include <cmath>
+#include <complex>
+#include <limits>
 
 #include <Eigen/Eigenvalues>
 
@@ -11,114 +12,186 @@ namespace hedgerow::exact {
 namespace {
 
 constexpr double baseStepNorm = 2e-3;        ///< norm of M times the base step
-constexpr int taylorOrder = 12;              ///< 2e-3^13 / 13! is far below rounding
 constexpr Tick longestBase = Tick{1} << 44;  ///< about 1 ms, for circuits without dynamics
 constexpr Tick longestTop = Tick{1} << 50;   ///< about 60 ms
 constexpr Tick intervalGrain = 64;  ///< lengths are cached in multiples of this, the rest is a tiny Taylor step
 constexpr Tick shortestCached = Tick{1} << 12;
 constexpr int sightsBeforeCaching = 3;
 constexpr std::size_t mostIntervals = 256;
+constexpr int smallSize = 12;             ///< up to this size a ladder costs next to nothing
+constexpr double mostTaylorSteps = 40.0;  ///< of unit norm in one advance, else a ladder is built at once
+
+/// Order after which a Taylor series at norm * h = 2e-3 (1) has lost all significance for the number type.
+template <class Real>
+constexpr int baseOrder = std::numeric_limits<Real>::digits > 53 ? 16 : 12;
+template <class Real>
+constexpr int unitOrder = std::numeric_limits<Real>::digits > 53 ? 26 : 22;
+
+/// The same for one step of up to the base step, on a vector.
+template <class Real>
+constexpr int shortOrder = std::numeric_limits<Real>::digits > 53 ? 7 : 5;
+
+template <class Real>
+Matrix<Real> series(const Matrix<Real>& mh, int order) {
+    Matrix<Real> term = mh, sum = mh;
+    for (int j = 2; j <= order; ++j) {
+        term = (term * mh / static_cast<Real>(j)).eval();
+        sum += term;
+    }
+    return sum;
+}
 
 }  // namespace
 
-Propagator::Propagator(const Frame& frame, const Configuration& configuration)
+template <class Real>
+Propagator<Real>::Propagator(const Frame<Real>& frame, const Configuration<Real>& configuration)
     : frame_(frame), configuration_(configuration), scratch_(frame.size()), scratch2_(frame.size()) {
     const int nx = frame.states;
-    double fastest = 0.0;  // of lightly damped modes and of sine sources
-    for (const auto& source : frame.network.sources) fastest = std::max(fastest, source->angularFrequency());
-    norm_ = fastest;
+    for (const auto& source : frame.network.sources)
+        norm_ = std::max(norm_, static_cast<Real>(source->angularFrequency()));
     if (nx > 0) {
-        const Matrix scaled = frame.stateScale.asDiagonal() * configuration.generator.topLeftCorner(nx, nx) *
-                              frame.stateScale.cwiseInverse().asDiagonal();
-        const double byColumn = scaled.cwiseAbs().colwise().sum().maxCoeff();
-        const double byRow = scaled.cwiseAbs().rowwise().sum().maxCoeff();
+        const Matrix<Real> scaled = frame.stateScale.asDiagonal() * configuration.generator.topLeftCorner(nx, nx) *
+                                    frame.stateScale.cwiseInverse().asDiagonal();
+        const Real byColumn = scaled.cwiseAbs().colwise().sum().maxCoeff();
+        const Real byRow = scaled.cwiseAbs().rowwise().sum().maxCoeff();
         norm_ = std::max(norm_, std::sqrt(byColumn * byRow));
-        const Eigen::EigenSolver<Matrix> modes(scaled, false);
-        if (modes.info() == Eigen::Success)
-            for (const std::complex<double> mode : modes.eigenvalues())
-                if (std::abs(mode.imag()) > 0.2 * std::abs(mode.real())) fastest = std::max(fastest, std::abs(mode));
     }
     base_ = longestBase;
-    while (base_ > 1 && norm_ * toSeconds(base_) > baseStepNorm) base_ /= 2;
-    top_ = longestTop;
-    while (top_ > base_ && fastest * toSeconds(top_) > 1.0) top_ /= 2;
+    while (base_ > 1 && norm_ * secondsOf<Real>(base_) > Real(baseStepNorm)) base_ /= 2;
 }
 
-std::size_t Propagator::bytes() const {
-    const auto matrix = static_cast<std::size_t>(frame_.size() * frame_.size()) * sizeof(double);
-    return (ladder_.size() + intervals_.size() + 4) * matrix;
+template <class Real>
+Tick Propagator<Real>::topStep(Tick wanted) {
+    if (top_ == 0) {
+        if (wanted <= longestTop && norm_ * secondsOf<Real>(wanted) <= 1) return wanted;
+        const int nx = frame_.states;
+        double fastest = 0.0;
+        for (const auto& source : frame_.network.sources) fastest = std::max(fastest, source->angularFrequency());
+        if (nx > 0) {
+            const Eigen::MatrixXd scaled =
+                (frame_.stateScale.asDiagonal() * configuration_.generator.topLeftCorner(nx, nx) *
+                 frame_.stateScale.cwiseInverse().asDiagonal())
+                    .template cast<double>();
+            const Eigen::EigenSolver<Eigen::MatrixXd> modes(scaled, false);
+            if (modes.info() == Eigen::Success)
+                for (const std::complex<double> mode : modes.eigenvalues())
+                    if (std::abs(mode.imag()) > 0.2 * std::abs(mode.real()))
+                        fastest = std::max(fastest, std::abs(mode));
+        }
+        top_ = longestTop;
+        while (top_ > base_ && fastest * toSeconds(top_) > 1.0) top_ /= 2;
+    }
+    return std::min(wanted, top_);
 }
 
-void Propagator::apply(Vector& y, const Matrix& difference) {
-    scratch_.noalias() = difference * y;
+template <class Real>
+std::size_t Propagator<Real>::bytes() const {
+    const auto matrix = static_cast<std::size_t>(frame_.size() * frame_.size()) * sizeof(Real);
+    std::size_t cached = 0;
+    for (const auto& [length, interval] : intervals_) cached += interval.difference.size() > 0;
+    return (ladder_.size() + cached) * matrix + intervals_.size() * sizeof(Interval);
+}
+
+template <class Real>
+void Propagator<Real>::apply(Vector<Real>& y, const Matrix<Real>& difference) {
+    multiply(difference, y.data(), scratch_.data());
     y += scratch_;
     ++products_;
 }
 
-void Propagator::writeSines(Matrix& difference, double h) const {
+template <class Real>
+void Propagator<Real>::writeSines(Matrix<Real>& difference, Real h) const {
     for (std::size_t i = 0; i < frame_.network.sources.size(); ++i) {
-        const double omega = frame_.network.sources[i]->angularFrequency();
-        if (omega == 0.0) continue;
+        const Real omega = frame_.network.sources[i]->angularFrequency();
+        if (omega == 0) continue;
         const int at = frame_.states + frame_.network.sourceOffsets[i];
-        const double half = std::sin(omega * h / 2);
+        const Real half = std::sin(omega * h / 2);
         difference(at, at) = difference(at + 1, at + 1) = -2 * half * half;
         difference(at, at + 1) = std::sin(omega * h);
         difference(at + 1, at) = -difference(at, at + 1);
     }
 }
 
-const Matrix& Propagator::level(int k) {
+template <class Real>
+const Matrix<Real>& Propagator<Real>::level(int k) {
     if (ladder_.empty()) {
         // Below one tick of base step the series starts from a fraction of a tick.
         int halvings = 0;
-        while (norm_ * std::ldexp(toSeconds(base_), -halvings) > baseStepNorm) ++halvings;
-        const double h = std::ldexp(toSeconds(base_), -halvings);
-        const Matrix mh = configuration_.generator * h;
-        Matrix term = mh, sum = mh;
-        for (int j = 2; j <= taylorOrder; ++j) {
-            term = term * mh / j;
-            sum += term;
-        }
+        while (norm_ * std::ldexp(secondsOf<Real>(base_), -halvings) > Real(baseStepNorm)) ++halvings;
+        const Real h = std::ldexp(secondsOf<Real>(base_), -halvings);
+        Matrix<Real> sum = series(Matrix<Real>(configuration_.generator * h), baseOrder<Real>);
         writeSines(sum, h);
         for (int j = halvings; j > 0; --j) {
-            sum = 2 * sum + sum * sum;
-            writeSines(sum, std::ldexp(toSeconds(base_), -(j - 1)));
+            sum = (2 * sum + sum * sum).eval();
+            writeSines(sum, std::ldexp(secondsOf<Real>(base_), -(j - 1)));
         }
         ladder_.push_back(std::move(sum));
     }
     while (static_cast<int>(ladder_.size()) <= k) {
-        const Matrix& last = ladder_.back();
-        Matrix next = 2 * last + last * last;
-        writeSines(next, toSeconds(base_ << ladder_.size()));
+        const Matrix<Real>& last = ladder_.back();
+        Matrix<Real> next = 2 * last + last * last;
+        writeSines(next, secondsOf<Real>(base_ << ladder_.size()));
         ladder_.push_back(std::move(next));
     }
     return ladder_[static_cast<std::size_t>(k)];
 }
 
-int Propagator::levelWithin(Tick length) const {
+template <class Real>
+int Propagator<Real>::levelWithin(Tick length) const {
     int k = -1;
     while (k < 52 && (base_ << (k + 1)) <= length) ++k;
     return k;
 }
 
-void Propagator::climb(Vector& y, int k) { apply(y, level(k)); }
+template <class Real>
+void Propagator<Real>::climb(Vector<Real>& y, int k) {
+    apply(y, level(k));
+}
 
-void Propagator::shortStep(Vector& y, double h) {
-    if (h == 0.0) return;
+template <class Real>
+void Propagator<Real>::shortStep(Vector<Real>& y, Real h) {
+    if (h == 0) return;
     int order = 1;
-    for (double remainder = norm_ * h * norm_ * h / 2; remainder > 1e-18 && order < 6;
-         remainder *= norm_ * h / (order + 1))
+    for (Real remainder = norm_ * h * norm_ * h / 2; remainder > Real(1e-20) && order < shortOrder<Real>;
+         remainder *= norm_ * h / static_cast<Real>(order + 1))
         ++order;
     scratch_ = y;
     for (int j = 1; j <= order; ++j) {
-        scratch2_.noalias() = configuration_.generator * scratch_;
-        scratch_ = scratch2_ * (h / j);
+        multiply(configuration_.generator, scratch_.data(), scratch2_.data());
+        scratch_ = scratch2_ * (h / static_cast<Real>(j));
         y += scratch_;
         ++products_;
     }
 }
 
-void Propagator::advance(Vector& y, Tick length) {
+/// Without a ladder: Taylor steps on the vector, of norm * h at most one.
+template <class Real>
+void Propagator<Real>::taylorSteps(Vector<Real>& y, Real seconds) {
+    const int steps = std::max(1, static_cast<int>(std::ceil(static_cast<double>(norm_ * seconds))));
+    const Real h = seconds / static_cast<Real>(steps);
+    for (int step = 0; step < steps; ++step) {
+        scratch_ = y;
+        const Real floor = std::numeric_limits<Real>::epsilon() / 16 * y.cwiseAbs().maxCoeff();
+        Real remainder = norm_ * h;
+        for (int j = 1; j <= unitOrder<Real> && remainder > std::numeric_limits<Real>::epsilon() / 16; ++j) {
+            multiply(configuration_.generator, scratch_.data(), scratch2_.data());
+            scratch_ = scratch2_ * (h / static_cast<Real>(j));
+            y += scratch_;
+            remainder *= norm_ * h / static_cast<Real>(j + 1);
+            ++products_, ++unladdered_;
+            if (scratch_.cwiseAbs().maxCoeff() <= floor * Real(1e-3)) break;
+        }
+    }
+}
+
+template <class Real>
+void Propagator<Real>::advance(Vector<Real>& y, Tick length) {
+    if (ladder_.empty() && frame_.size() > smallSize) {
+        // 22 products of matrices make a ladder of ten steps: as much as 22 n products with a vector.
+        const Real norm = norm_ * secondsOf<Real>(length);
+        if (unladdered_ < 22 * frame_.size() && norm < Real(mostTaylorSteps))
+            return taylorSteps(y, secondsOf<Real>(length));
+    }
     if (length >= shortestCached) {
         const Tick key = length / intervalGrain;
         if (intervals_.size() >= mostIntervals && !intervals_.contains(key)) intervals_.clear();
@@ -136,46 +209,38 @@ void Propagator::advance(Vector& y, Tick length) {
             length -= ladderStep(k);
         }
     }
-    shortStep(y, toSeconds(length));
+    shortStep(y, secondsOf<Real>(length));
 }
 
-Matrix Propagator::composed(Tick length) {
-    const double whole = toSeconds(length);
-    Matrix total = Matrix::Zero(frame_.size(), frame_.size());
-    const auto compose = [&](const Matrix& step) { total = (total + step + step * total).eval(); };
+template <class Real>
+Matrix<Real> Propagator<Real>::composed(Tick length) {
+    const Real whole = secondsOf<Real>(length);
+    Matrix<Real> total = Matrix<Real>::Zero(frame_.size(), frame_.size());
+    const auto compose = [&](const Matrix<Real>& step) { total = (total + step + step * total).eval(); };
     for (int k = levelWithin(length); k >= 0; --k) {
         while (ladderStep(k) <= length) {
             compose(level(k));
             length -= ladderStep(k);
         }
     }
-    if (length > 0) {
-        const Matrix mh = configuration_.generator * toSeconds(length);
-        Matrix term = mh, sum = mh;
-        for (int j = 2; j <= 6; ++j) {
-            term = term * mh / j;
-            sum += term;
-        }
-        compose(sum);
-    }
+    if (length > 0) compose(series(Matrix<Real>(configuration_.generator * secondsOf<Real>(length)), 8));
     writeSines(total, whole);
     return total;
 }
 
-std::array<double, 6> Propagator::taylor(const Eigen::RowVectorXd& row, const Vector& y) {
-    std::array<double, 6> coefficients{};
-    scratch_ = y;
-    double factorial = 1.0;
-    for (std::size_t j = 0; j < coefficients.size(); ++j) {
-        if (j > 0) {
-            scratch2_.noalias() = configuration_.generator * scratch_;
-            scratch_ = scratch2_;
-            factorial *= static_cast<double>(j);
-            ++products_;
-        }
-        coefficients[j] = row.dot(scratch_) / factorial;
+template <class Real>
+const Matrix<Real>& Propagator<Real>::taylor(const Vector<Real>& y) {
+    coefficients_.resize(y.size(), shortOrder<Real> + 1);
+    coefficients_.col(0) = y;
+    for (int j = 1; j <= shortOrder<Real>; ++j) {
+        multiply(configuration_.generator, coefficients_.col(j - 1).data(), coefficients_.col(j).data());
+        coefficients_.col(j) /= static_cast<Real>(j);
+        ++products_;
     }
-    return coefficients;
+    return coefficients_;
 }
+
+template class Propagator<double>;
+template class Propagator<long double>;
 
 }  // namespace hedgerow::exact

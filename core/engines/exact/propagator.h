@@ -7,8 +7,9 @@
 //     D <- 2 D + D^2 and keeps full relative accuracy of small changes.
 //  2. The base step is a power of two of ticks; what is shorter is one Taylor step.
 //  3. Blocks of sine sources are written in closed form on every level.
+//  4. A configuration that is seen rarely gets no ladder: it is advanced by Taylor steps on the vector until that has
+//     cost as much as the ladder would.
 
-#include <array>
 #include <cstddef>
 #include <cstdint>
 #include <unordered_map>
@@ -19,24 +20,33 @@
 
 namespace hedgerow::exact {
 
+template <class Real>
+inline Real secondsOf(Tick ticks) {
+    return static_cast<Real>(ticks) * static_cast<Real>(tickSeconds);
+}
+
+template <class Real>
 class Propagator {
 public:
-    Propagator(const Frame& frame, const Configuration& configuration);
+    Propagator(const Frame<Real>& frame, const Configuration<Real>& configuration);
 
     /// y <- y(t + length). @pre length >= 0 and y consistent
-    void advance(Vector& y, Tick length);
+    void advance(Vector<Real>& y, Tick length);
     /// y <- y(t + seconds) by one Taylor step. @pre seconds is at most the base step
-    void shortStep(Vector& y, double seconds);
+    void shortStep(Vector<Real>& y, Real seconds);
     /// One ladder step of 2^level base steps.
-    void climb(Vector& y, int level);
+    void climb(Vector<Real>& y, int level);
     Tick ladderStep(int level) const { return base_ << level; }
     /// The largest level whose step is not longer than `length`; -1 when `length` is below the base step.
     int levelWithin(Tick length) const;
     Tick baseStep() const { return base_; }
     /// Steps up to this length follow every lightly damped oscillation: product of frequency and step about one.
-    Tick topStep() const { return top_; }
-    /// Taylor coefficients of row * y(t + tau) in tau, order 0 to 5.
-    std::array<double, 6> taylor(const Eigen::RowVectorXd& row, const Vector& y);
+    /// @param wanted  what is asked for; the modes are looked at only when it is long against the fastest
+    Tick topStep(Tick wanted);
+    /// Taylor coefficients of y(t + tau) in tau, one per column; exact to the last digit for tau up to the base step.
+    const Matrix<Real>& taylor(const Vector<Real>& y);
+    /// The difference matrix of any length.
+    Matrix<Real> composed(Tick length);
 
     std::int64_t products() const { return products_; }
     std::size_t bytes() const;
@@ -44,22 +54,23 @@ public:
 private:
     struct Interval {
         int sights = 0;
-        Matrix difference;  ///< empty until it came often enough
+        Matrix<Real> difference;  ///< empty until it came often enough
     };
-    void apply(Vector& y, const Matrix& difference);
-    const Matrix& level(int k);
-    void writeSines(Matrix& difference, double h) const;
-    Matrix composed(Tick length);
+    void apply(Vector<Real>& y, const Matrix<Real>& difference);
+    void taylorSteps(Vector<Real>& y, Real seconds);
+    const Matrix<Real>& level(int k);
+    void writeSines(Matrix<Real>& difference, Real h) const;
 
-    const Frame& frame_;
-    const Configuration& configuration_;
-    double norm_ = 0.0;
+    const Frame<Real>& frame_;
+    const Configuration<Real>& configuration_;
+    Real norm_ = 0;
     Tick base_ = 1;
-    Tick top_ = 1;
-    std::vector<Matrix> ladder_;
+    Tick top_ = 0;  ///< 0 until the modes were looked at
+    std::vector<Matrix<Real>> ladder_;
     std::unordered_map<Tick, Interval> intervals_;
-    Vector scratch_, scratch2_;
-    std::int64_t products_ = 0;
+    Vector<Real> scratch_, scratch2_;
+    Matrix<Real> coefficients_;
+    std::int64_t products_ = 0, unladdered_ = 0;
 };
 
 }  // namespace hedgerow::exact

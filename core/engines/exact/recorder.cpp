@@ -15,101 +15,184 @@ constexpr int noisySplit = 6;
 double forgettingFor(double tolerance) { return std::clamp(std::sqrt(tolerance) / 4, 1e-6, 1.0 / 64); }
 /// A trace that hardly moves is not resolved finer than this part of the largest of its unit.
 constexpr double quietPart = 1e-4;
+/// Rows hold states, which are few, unless the matrices that make unknowns of them would be larger than this.
+constexpr int largestView = 8192;
 }  // namespace
 
-Recorder::Recorder(const Network& network, const RunRequest& request, RunSink& sink, Magnitudes& magnitudes,
-                   const CancelToken& cancel)
-    : network_(network),
-      layout_(network),
-      tolerance_(request.traceTolerance),
-      forgetting_(forgettingFor(request.traceTolerance)),
+template <class Real>
+Recorder<Real>::Sample::Sample(const Mode<Real>& mode, Vector<Real> states)
+    : y(std::move(states)), z(mode.configuration().readout.rows()), rate(z.size()) {
+    const Configuration<Real>& c = mode.configuration();
+    Vector<Real> slope(y.size());
+    multiply(c.readout, y.data(), z.data());
+    multiply(c.generator, y.data(), slope.data());
+    multiply(c.readout, slope.data(), rate.data());
+}
+
+template <class Real>
+Recorder<Real>::Recorder(const Frame<Real>& frame, const RunRequest& request, RunSink& sink,
+                         Magnitudes<Real>& magnitudes, const CancelToken& cancel)
+    : frame_(frame),
+      layout_(frame.network),
       sink_(sink),
       cancel_(cancel),
       magnitudes_(magnitudes),
-      row_(static_cast<std::size_t>(layout_.columns()), 0.0),
-      low_(static_cast<std::size_t>(layout_.unknowns)),
-      high_(static_cast<std::size_t>(layout_.unknowns)) {}
-
-void Recorder::setSignals(std::span<const double> signals) {
-    std::copy(signals.begin(), signals.end(), row_.begin() + layout_.unknowns);
+      low_(static_cast<std::size_t>(frame.unknowns)),
+      high_(static_cast<std::size_t>(frame.unknowns)),
+      unknowns_(frame.unknowns),
+      wide_(frame.unknowns * frame.size() > largestView) {
+    for (int i = 0; i < frame.unknowns; ++i) {
+        const double tolerance =
+            request.tolerances.empty() ? request.traceTolerance : request.tolerances[static_cast<std::size_t>(i)];
+        tolerance_.push_back(tolerance);
+        forgetting_.push_back(forgettingFor(tolerance));
+        potential_.push_back(frame.network.isPotential(i));
+    }
 }
 
-void Recorder::instant(const Mode& mode, const Vector& y, Tick t) {
+template <class Real>
+void Recorder<Real>::instant(Mode<Real>& mode, const Vector<Real>& y, Tick t) {
     const Stopwatch watch;
-    write(mode, mode.configuration.readout * y, t);
-    secondsOfInstants_ += watch.seconds();
+    multiply(mode.configuration().readout, y.data(), unknowns_.data());
+    write(mode, y.data(), unknowns_.data(), t);
+    seconds_ += watch.seconds();
 }
 
-void Recorder::way(Mode& mode, const Vector& y0, const Vector& y1, Tick t0, Tick length) {
+template <class Real>
+void Recorder<Real>::way(Mode<Real>& mode, const Vector<Real>& y0, const Vector<Real>& y1, Tick t0, Tick length) {
     if (length == 0) return;  // a crossing at the very start: the event writes its own points
     const Stopwatch watch;
     split(mode, Sample(mode, y0), Sample(mode, y1), t0, length, 0);
-    secondsOfWays_ += watch.seconds();
+    seconds_ += watch.seconds();
 }
 
-void Recorder::split(Mode& mode, const Sample& start, const Sample& end, Tick t0, Tick length, int depth) {
+template <class Real>
+void Recorder<Real>::split(Mode<Real>& mode, const Sample& start, const Sample& end, Tick t0, Tick length, int depth) {
     if (full_ || cancel_.cancelled()) return;
-    if (depth == deepestSplit || length <= 2 || deviation(start, end, toSeconds(length)) <= 1.0)
-        return write(mode, end.z, t0 + length);
+    if (depth == deepestSplit || length <= 2 || deviation(start, end, secondsOf<Real>(length)) <= 1)
+        return write(mode, end.y.data(), end.z.data(), t0 + length);
     const Tick half = length / 2;
-    Vector states = start.y;
-    mode.propagator.advance(states, half);
+    Vector<Real> states = start.y;
+    mode.propagator().advance(states, half);
     const Sample middle(mode, std::move(states));
-    if (depth >= noisySplit && bow(start, middle, end) <= 0.25) {
-        write(mode, middle.z, t0 + half);
-        return write(mode, end.z, t0 + length);
+    if (depth >= noisySplit && bow(start, middle, end) <= Real(0.25)) {
+        write(mode, middle.y.data(), middle.z.data(), t0 + half);
+        return write(mode, end.y.data(), end.z.data(), t0 + length);
     }
     split(mode, start, middle, t0, half, depth + 1);
     split(mode, middle, end, t0 + half, length - half, depth + 1);
 }
 
 /// How far a stored line of an unknown may stray, given the values at its ends.
-double Recorder::allowed(int unknown, double a, double b) const {
+template <class Real>
+Real Recorder<Real>::allowed(int unknown, Real a, Real b) const {
     const auto column = static_cast<std::size_t>(unknown);
-    const double swing = first_ ? std::abs(b - a) : std::max({high_[column], a, b}) - std::min({low_[column], a, b});
-    const double largest = unknown < network_.nodeCount() ? magnitudes_.voltage() : magnitudes_.current();
-    return tolerance_ * std::max(swing, quietPart * largest) + 1e-15 * largest + 1e-30;
+    const Real swing = first_ ? std::abs(b - a) : std::max({high_[column], a, b}) - std::min({low_[column], a, b});
+    const Real largest = potential_[column] ? magnitudes_.voltage() : magnitudes_.current();
+    return tolerance_[column] * std::max(swing, Real(quietPart) * largest) + Real(1e-15) * largest + Real(1e-30);
+}
+
+template <class Real>
+void Recorder<Real>::allowances(const Mode<Real>& mode, const Real* a, const Real* b, Vector<Real>& result) {
+    const Matrix<Real>& readout = mode.configuration().readout;
+    Vector<Real> za(readout.rows()), zb(readout.rows());
+    multiply(readout, a, za.data());
+    multiply(readout, b, zb.data());
+    result.resize(readout.rows());
+    for (int i = 0; i < result.size(); ++i) result(i) = allowed(i, za(i), zb(i));
 }
 
 /// Largest distance between the cubic through both ends and the chord, in units of what is allowed. The bound is exact
 /// for a parabola.
-double Recorder::deviation(const Sample& start, const Sample& end, double h) const {
-    double worst = 0.0;
+template <class Real>
+Real Recorder<Real>::deviation(const Sample& start, const Sample& end, Real h) const {
+    Real worst = 0;
     for (int i = 0; i < start.z.size(); ++i) {
-        const double rise = end.z(i) - start.z(i);
-        const double bend = 0.25 * std::max(std::abs(h * start.rate(i) - rise), std::abs(h * end.rate(i) - rise));
+        const Real rise = end.z(i) - start.z(i);
+        const Real bend = Real(0.25) * std::max(std::abs(h * start.rate(i) - rise), std::abs(h * end.rate(i) - rise));
         worst = std::max(worst, bend / allowed(i, start.z(i), end.z(i)));
     }
     return worst;
 }
 
 /// Distance of the middle from the chord, in the same units.
-double Recorder::bow(const Sample& start, const Sample& middle, const Sample& end) const {
-    double worst = 0.0;
+template <class Real>
+Real Recorder<Real>::bow(const Sample& start, const Sample& middle, const Sample& end) const {
+    Real worst = 0;
     for (int i = 0; i < start.z.size(); ++i) {
-        const double off = std::abs(middle.z(i) - 0.5 * (start.z(i) + end.z(i)));
+        const Real off = std::abs(middle.z(i) - Real(0.5) * (start.z(i) + end.z(i)));
         worst = std::max(worst, off / allowed(i, start.z(i), end.z(i)));
     }
     return worst;
 }
 
-void Recorder::write(const Mode& mode, const Vector& z, Tick t) {
-    for (int i = 0; i < z.size(); ++i) {
+template <class Real>
+void Recorder<Real>::seeUnknowns(const Real* z, Real points) {
+    for (int i = 0; i < frame_.unknowns; ++i) {
         const auto column = static_cast<std::size_t>(i);
-        row_[column] = z(i);
-        i < network_.nodeCount() ? magnitudes_.seeVoltage(z(i)) : magnitudes_.seeCurrent(z(i));
-        if (first_) low_[column] = high_[column] = z(i);
-        low_[column] = std::min(z(i), low_[column] + forgetting_ * (z(i) - low_[column]));
-        high_[column] = std::max(z(i), high_[column] + forgetting_ * (z(i) - high_[column]));
+        potential_[column] ? magnitudes_.seeVoltage(z[i]) : magnitudes_.seeCurrent(z[i]);
+        if (first_) low_[column] = high_[column] = z[i];
+        const Real forget = std::min(Real(1), points * forgetting_[column]);
+        low_[column] = std::min(z[i], low_[column] + forget * (z[i] - low_[column]));
+        high_[column] = std::max(z[i], high_[column] + forget * (z[i] - high_[column]));
+    }
+    first_ = false;
+}
+
+template <class Real>
+void Recorder<Real>::see(const Mode<Real>& mode, const Real* y, int weight) {
+    multiply(mode.configuration().readout, y, unknowns_.data());
+    seeUnknowns(unknowns_.data(), static_cast<Real>(weight));
+}
+
+template <class Real>
+void Recorder<Real>::makeView(Mode<Real>& mode) {
+    RowView view;
+    const Matrix<Real>& readout = mode.configuration().readout;
+    if (wide_) {
+        view.width = frame_.unknowns;
+    } else {
+        // The constant source comes first behind the states: it becomes the last column.
+        view.width = frame_.size() - 1;
+        view.matrix.reserve(static_cast<std::size_t>(readout.size()));
+        for (int i = 0; i < frame_.unknowns; ++i) {
+            for (int j = 0; j < frame_.size(); ++j)
+                if (j != frame_.states) view.matrix.push_back(static_cast<double>(readout(i, j)));
+            view.matrix.push_back(static_cast<double>(readout(i, frame_.states)));
+        }
     }
     for (const int element : layout_.switching) {
         const auto e = static_cast<std::size_t>(element);
-        row_[static_cast<std::size_t>(layout_.columnOfElement[e])] =
-            network_.elements[e]->conducts(mode.segments[e]) ? 1.0 : 0.0;
+        view.conducting.push_back(frame_.network.elements[e]->conducts(mode.segments[e]));
     }
-    first_ = false;
-    ++points_;
-    if (!sink_.append(t, row_)) full_ = true;
+    mode.view = static_cast<int>(sink_.addView(std::move(view)));
 }
+
+template <class Real>
+void Recorder<Real>::point(Mode<Real>& mode, const Real* y, Tick t) {
+    if (mode.view < 0) makeView(mode);
+    if (wide_) {
+        multiply(mode.configuration().readout, y, unknowns_.data());
+        row_.resize(static_cast<std::size_t>(frame_.unknowns));
+        for (int i = 0; i < frame_.unknowns; ++i) row_[static_cast<std::size_t>(i)] = static_cast<double>(unknowns_(i));
+    } else {
+        row_.resize(static_cast<std::size_t>(frame_.size() - 1));
+        std::size_t place = 0;
+        for (int j = 0; j < frame_.states; ++j) row_[place++] = static_cast<double>(y[j]);
+        for (int j = frame_.states + 1; j < frame_.size(); ++j) row_[place++] = static_cast<double>(y[j]);
+    }
+    ++points_;
+    bytes_ += static_cast<std::int64_t>(row_.size() * sizeof(double) + sizeof(Tick));
+    if (!sink_.append(t, static_cast<std::uint32_t>(mode.view), signalSet_, row_)) full_ = true;
+}
+
+template <class Real>
+void Recorder<Real>::write(Mode<Real>& mode, const Real* y, const Real* z, Tick t) {
+    seeUnknowns(z, 1);
+    point(mode, y, t);
+}
+
+template class Recorder<double>;
+template class Recorder<long double>;
 
 }  // namespace hedgerow::exact

@@ -9,45 +9,60 @@
 
 namespace hedgerow::exact {
 
+template <class Real>
 class Recorder {
 public:
-    Recorder(const Network& network, const RunRequest& request, RunSink& sink, Magnitudes& magnitudes,
+    Recorder(const Frame<Real>& frame, const RunRequest& request, RunSink& sink, Magnitudes<Real>& magnitudes,
              const CancelToken& cancel);
 
+    /// The signals of all rows from now on.
+    void setSignals(std::span<const double> signals) { signalSet_ = sink_.addSignals(signals); }
     /// Writes the values at one instant.
-    void instant(const Mode& mode, const Vector& y, Tick t);
+    void instant(Mode<Real>& mode, const Vector<Real>& y, Tick t);
     /// Writes the way from y0 at t0 to y1 at t0 + length, the first point excluded.
-    void way(Mode& mode, const Vector& y0, const Vector& y1, Tick t0, Tick length);
-    void setSignals(std::span<const double> signals);
+    void way(Mode<Real>& mode, const Vector<Real>& y0, const Vector<Real>& y1, Tick t0, Tick length);
+    /// Writes a point that is known to be needed, without looking at what it does to the swings of the traces.
+    void point(Mode<Real>& mode, const Real* y, Tick t);
+    /// Lets the swings of the traces know values that stand for `weight` points.
+    void see(const Mode<Real>& mode, const Real* y, int weight);
+
+    /// Per unknown, the bend that a line may hide: a quarter of the difference of its slopes, times its length.
+    void allowances(const Mode<Real>& mode, const Real* a, const Real* b, Vector<Real>& allowed);
 
     bool full() const { return full_; }
     std::int64_t points() const { return points_; }
-    double secondsOfWays() const { return secondsOfWays_; }
-    double secondsOfInstants() const { return secondsOfInstants_; }
+    std::int64_t bytes() const { return bytes_; }
+    double seconds() const { return seconds_; }
 
 private:
     /// States at an instant with the unknowns and their slopes.
     struct Sample {
-        Sample(const Mode& mode, Vector states)
-            : y(std::move(states)), z(mode.configuration.readout * y), rate(mode.configuration.readoutRate * y) {}
-        Vector y, z, rate;
+        Sample(const Mode<Real>& mode, Vector<Real> states);
+        Vector<Real> y, z, rate;
     };
-    void split(Mode& mode, const Sample& start, const Sample& end, Tick t0, Tick length, int depth);
-    double allowed(int unknown, double a, double b) const;
-    double deviation(const Sample& start, const Sample& end, double h) const;
-    double bow(const Sample& start, const Sample& middle, const Sample& end) const;
-    void write(const Mode& mode, const Vector& z, Tick t);
+    void split(Mode<Real>& mode, const Sample& start, const Sample& end, Tick t0, Tick length, int depth);
+    Real allowed(int unknown, Real a, Real b) const;
+    Real deviation(const Sample& start, const Sample& end, Real h) const;
+    Real bow(const Sample& start, const Sample& middle, const Sample& end) const;
+    void write(Mode<Real>& mode, const Real* y, const Real* z, Tick t);
+    void seeUnknowns(const Real* z, Real forget);
+    void makeView(Mode<Real>& mode);
 
-    const Network& network_;
+    const Frame<Real>& frame_;
     RowLayout layout_;
-    double tolerance_, forgetting_;
+    std::vector<Real> tolerance_, forgetting_;  ///< per unknown
     RunSink& sink_;
     const CancelToken& cancel_;  ///< a way may need many points: it is left unfinished when the run is to stop
-    Magnitudes& magnitudes_;
-    std::vector<double> row_, low_, high_;
+    Magnitudes<Real>& magnitudes_;
+    std::vector<char> potential_;  ///< per unknown
+    std::vector<double> row_;
+    std::vector<Real> low_, high_;
+    Vector<Real> unknowns_;
+    std::uint32_t signalSet_ = 0;
+    bool wide_;  ///< rows hold the unknowns, not the states
     bool first_ = true, full_ = false;
-    std::int64_t points_ = 0;
-    double secondsOfWays_ = 0.0, secondsOfInstants_ = 0.0;
+    std::int64_t points_ = 0, bytes_ = 0;
+    double seconds_ = 0.0;
 };
 
 }  // namespace hedgerow::exact

@@ -53,6 +53,10 @@ public:
         bool triangle;
     };
     explicit ModulatorBlock(const Setting& setting) : set_(setting) {}
+    std::optional<SignalCycle> cycle(std::span<const double> inputs) const override {
+        return cycleOf({upper(inputs), lower(inputs)}, 2,
+                       [&](Tick t, std::span<double> outputs) { evaluate(t, inputs, outputs); });
+    }
     Tick nextInstant(Tick t, std::span<const double> inputs) const override {
         return std::min(upper(inputs).next(t), lower(inputs).next(t));
     }

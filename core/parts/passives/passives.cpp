@@ -140,7 +140,7 @@ public:
     void elaborate(NetworkBuilder& b) const override {
         const bool lossy = b.rung() >= 2;
         const int branch = b.addBranch();
-        const int state = b.addState(StateSort::windingCurrent, b.value("i0"), b.value("l"));
+        const int state = b.addState(StateSort::windingCurrent, "i0", b.value("l"));
         b.addElement(std::make_unique<InductorElement>(b.partName(), branch, b.node("a"), b.node("b"), state,
                                                        b.value("l"), lossy ? b.value("dcr") : 0.0,
                                                        lossy ? 1.0 / b.value("rc") : 0.0));
@@ -228,7 +228,7 @@ public:
     void elaborate(NetworkBuilder& b) const override {
         const bool lossy = b.rung() >= 2;
         const int branch = b.addBranch();
-        const int state = b.addState(StateSort::capacitorVoltage, b.value("v0"), b.value("c"));
+        const int state = b.addState(StateSort::capacitorVoltage, "v0", b.value("c"));
         b.addElement(std::make_unique<CapacitorElement>(b.partName(), branch, b.node("a"), b.node("b"), state,
                                                         b.value("c"), lossy ? b.value("esr") : 0.0,
                                                         lossy ? 1.0 / b.value("rp") : 0.0));

@@ -196,7 +196,7 @@ public:
                 set.conductance = 1 / b.value("ri");
             if (voltage_ && b.value("li") > 0) {
                 set.inductance = b.value("li");
-                set.state = b.addState(StateSort::windingCurrent, 0.0, set.inductance);
+                set.state = b.addState(StateSort::windingCurrent, "", set.inductance);
                 set.emf = b.addBranch();
             }
         }

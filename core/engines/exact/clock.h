@@ -1,0 +1,60 @@
+#pragma once
+// The instants at which signals change and sources jump, in order.
+
+#include <cstdint>
+#include <span>
+#include <vector>
+
+#include "network/network.h"
+
+namespace hedgerow::exact {
+
+class Clock {
+public:
+    explicit Clock(const Network& network);
+
+    /// The next instant at which a signal may change or a source breaks; neverTick when none is left.
+    Tick next() const { return next_; }
+    Tick nextSignal() const { return nextSignal_; }
+    /// Moves on to an instant and brings all signals up to date. @pre t <= next()
+    void advance(Tick t);
+
+    const std::vector<double>& signals() const { return signals_; }
+    bool gate(std::size_t element) const {
+        const int signal = gateSignals_[element];
+        return signal >= 0 && signals_[static_cast<std::size_t>(signal)] > 0.5;
+    }
+    /// A number for the state of all gates together.
+    std::uint64_t gates() const { return gates_; }
+    /// Grows whenever a signal changes.
+    std::int64_t version() const { return version_; }
+    /// Instants of signals and of sources that came so far.
+    std::int64_t sourceBreaks() const { return sourceBreaks_; }
+
+private:
+    struct Block {
+        const SignalConnection* connection;
+        std::optional<SignalCycle> cycle;
+        FineTime periodStart = 0;  ///< of the cycle: where the period of `edge` begins
+        std::size_t edge = 0;      ///< the next one
+        Tick next = 0;
+        bool due = true;  ///< an input changed
+    };
+    void restart(Block& block, Tick t);
+    void evaluate(Block& block, Tick t);
+    void put(const Block& block, std::span<const double> outputs);
+    void findNext();
+    std::span<const double> inputsOf(const SignalConnection& connection);
+
+    const Network& network_;
+    std::vector<Block> blocks_;
+    std::vector<std::vector<std::size_t>> readers_;  ///< blocks that read a signal
+    std::vector<std::uint64_t> gateKeys_;            ///< per signal: a random word when it is a gate, else 0
+    std::vector<int> gateSignals_;                   ///< per element
+    std::vector<double> signals_, inputs_, outputs_;
+    Tick next_ = 0, nextSignal_ = 0, nextSource_ = 0;
+    std::uint64_t gates_ = 0;
+    std::int64_t version_ = 0, sourceBreaks_ = 0;
+};
+
+}  // namespace hedgerow::exact

@@ -1,0 +1,205 @@
+#include "engines/exact/elimination.h"
+
+#include <limits>
+
+namespace hedgerow::exact {
+
+namespace {
+
+constexpr double rowNoise = 1e-13;       ///< of the largest number that was part of a row: what is below is rounding
+constexpr double cancelled = 1e-14;      ///< of the two terms of a difference
+constexpr double pivotThreshold = 0.01;  ///< of the largest entry of its row and of its column
+
+template <class Real>
+auto find(const SparseRow<Real>& row, int column) {
+    return std::lower_bound(row.begin(), row.end(), column,
+                            [](const SparseEntry<Real>& entry, int c) { return entry.column < c; });
+}
+
+template <class Real>
+Real valueAt(const SparseRow<Real>& row, int column) {
+    const auto place = find(row, column);
+    return place != row.end() && place->column == column ? place->value : Real(0);
+}
+
+/// target - factor * source, without what cancels to noise.
+template <class Real>
+void combine(const SparseRow<Real>& target, const SparseRow<Real>& source, Real factor, Real noise,
+             SparseRow<Real>& result) {
+    result.clear();
+    auto a = target.begin();
+    auto b = source.begin();
+    while (a != target.end() || b != source.end()) {
+        if (b == source.end() || (a != target.end() && a->column < b->column)) {
+            result.push_back(*a++);
+        } else if (a == target.end() || b->column < a->column) {
+            result.push_back({b->column, -factor * b->value});
+            ++b;
+        } else {
+            const Real product = factor * b->value, difference = a->value - product;
+            if (std::abs(difference) > noise &&
+                std::abs(difference) > Real(cancelled) * (std::abs(a->value) + std::abs(product)))
+                result.push_back({a->column, difference});
+            ++a, ++b;
+        }
+    }
+}
+
+}  // namespace
+
+template <class Real>
+Elimination<Real>::Elimination(std::vector<SparseRow<Real>> rows, int unknowns, int rightColumns)
+    : unknowns_(unknowns),
+      rightColumns_(rightColumns),
+      rows_(std::move(rows)),
+      size_(rows_.size(), Real(0)),
+      active_(rows_.size(), 1),
+      pivoted_(static_cast<std::size_t>(unknowns), 0),
+      rowCount_(rows_.size(), 0),
+      columnCount_(static_cast<std::size_t>(unknowns), 0),
+      rowsOfColumn_(static_cast<std::size_t>(unknowns)) {
+    for (std::size_t r = 0; r < rows_.size(); ++r) {
+        rowCount_[r] = activeEntries(static_cast<int>(r));
+        for (int i = 0; i < rowCount_[r]; ++i) {
+            const SparseEntry<Real>& entry = rows_[r][static_cast<std::size_t>(i)];
+            size_[r] = std::max(size_[r], std::abs(entry.value));
+            ++columnCount_[static_cast<std::size_t>(entry.column)];
+            rowsOfColumn_[static_cast<std::size_t>(entry.column)].push_back(static_cast<int>(r));
+        }
+    }
+    for (Pivot pivot; choosePivot(pivot);) eliminate(pivot);
+    for (int c = 0; c < unknowns_; ++c)
+        if (!pivoted_[static_cast<std::size_t>(c)]) free_.push_back(c);
+    for (std::size_t r = 0; r < rows_.size(); ++r)
+        if (active_[r]) vanished_.push_back(static_cast<int>(r));
+}
+
+template <class Real>
+int Elimination<Real>::activeEntries(int row) const {
+    const SparseRow<Real>& entries = rows_[static_cast<std::size_t>(row)];
+    return static_cast<int>(find(entries, unknowns_) - entries.begin());
+}
+
+/// Among the rows with the fewest entries, the entry with the fewest others in its column.
+template <class Real>
+bool Elimination<Real>::choosePivot(Pivot& best) const {
+    constexpr int candidates = 4;
+    int fewest = std::numeric_limits<int>::max();
+    for (std::size_t r = 0; r < rows_.size(); ++r)
+        if (active_[r] && rowCount_[r] > 0) fewest = std::min(fewest, rowCount_[r]);
+    if (fewest == std::numeric_limits<int>::max()) return false;
+    int seen = 0, bestCount = std::numeric_limits<int>::max();
+    Real bestQuality = 0;
+    for (std::size_t r = 0; r < rows_.size() && seen < candidates; ++r) {
+        if (!active_[r] || rowCount_[r] != fewest) continue;
+        ++seen;
+        Real largest = 0;
+        for (int i = 0; i < fewest; ++i)
+            largest = std::max(largest, std::abs(rows_[r][static_cast<std::size_t>(i)].value));
+        for (int i = 0; i < fewest; ++i) {
+            const SparseEntry<Real>& entry = rows_[r][static_cast<std::size_t>(i)];
+            const auto column = static_cast<std::size_t>(entry.column);
+            Real tallest = 0;
+            for (const int other : rowsOfColumn_[column])
+                if (active_[static_cast<std::size_t>(other)])
+                    tallest =
+                        std::max(tallest, std::abs(valueAt(rows_[static_cast<std::size_t>(other)], entry.column)));
+            const Real quality = std::min(Real(pivotThreshold), std::abs(entry.value) / std::max(largest, tallest));
+            if (quality < bestQuality || (quality == bestQuality && columnCount_[column] >= bestCount)) continue;
+            bestQuality = quality;
+            bestCount = columnCount_[column];
+            best = {static_cast<int>(r), entry.column, entry.value};
+        }
+    }
+    return true;
+}
+
+template <class Real>
+void Elimination<Real>::eliminate(const Pivot& pivot) {
+    const auto row = static_cast<std::size_t>(pivot.row), column = static_cast<std::size_t>(pivot.column);
+    pivots_.push_back(pivot);
+    active_[row] = 0;
+    pivoted_[column] = 1;
+    for (int i = 0; i < rowCount_[row]; ++i)
+        --columnCount_[static_cast<std::size_t>(rows_[row][static_cast<std::size_t>(i)].column)];
+    for (const int other : rowsOfColumn_[column]) {
+        if (!active_[static_cast<std::size_t>(other)]) continue;
+        const Real value = valueAt(rows_[static_cast<std::size_t>(other)], pivot.column);
+        if (value != 0) subtract(other, pivot.row, value / pivot.value);
+    }
+    rowsOfColumn_[column].clear();
+}
+
+template <class Real>
+void Elimination<Real>::subtract(int target, int source, Real factor) {
+    const auto t = static_cast<std::size_t>(target), s = static_cast<std::size_t>(source);
+    operations_.push_back({target, source, factor});
+    size_[t] = std::max(size_[t], std::abs(factor) * size_[s]);
+    for (int i = 0; i < rowCount_[t]; ++i)
+        --columnCount_[static_cast<std::size_t>(rows_[t][static_cast<std::size_t>(i)].column)];
+    combine(rows_[t], rows_[s], factor, Real(rowNoise) * size_[t], scratch_);
+    const int pivotColumn = pivots_.back().column;
+    std::erase_if(scratch_, [&](const SparseEntry<Real>& entry) { return entry.column == pivotColumn; });
+    for (const SparseEntry<Real>& entry : scratch_) {
+        if (entry.column >= unknowns_) break;
+        auto& list = rowsOfColumn_[static_cast<std::size_t>(entry.column)];
+        if (valueAt(rows_[t], entry.column) == 0) list.push_back(target);
+    }
+    rows_[t].swap(scratch_);
+    rowCount_[t] = activeEntries(target);
+    for (int i = 0; i < rowCount_[t]; ++i)
+        ++columnCount_[static_cast<std::size_t>(rows_[t][static_cast<std::size_t>(i)].column)];
+}
+
+template <class Real>
+Matrix<Real> Elimination<Real>::consistency() const {
+    Matrix<Real> result = Matrix<Real>::Zero(freeCount(), rightColumns_);
+    for (std::size_t i = 0; i < vanished_.size(); ++i)
+        for (const SparseEntry<Real>& entry : rows_[static_cast<std::size_t>(vanished_[i])])
+            if (entry.column >= unknowns_) result(static_cast<int>(i), entry.column - unknowns_) = entry.value;
+    return result;
+}
+
+template <class Real>
+Matrix<Real> Elimination<Real>::leftOf(std::vector<SparseRow<Real>> m) const {
+    SparseRow<Real> scratch;
+    for (const Operation& o : operations_) {
+        combine(m[static_cast<std::size_t>(o.target)], m[static_cast<std::size_t>(o.source)], o.factor, Real(0),
+                scratch);
+        m[static_cast<std::size_t>(o.target)].swap(scratch);
+    }
+    Matrix<Real> result = Matrix<Real>::Zero(freeCount(), unknowns_);
+    for (std::size_t i = 0; i < vanished_.size(); ++i)
+        for (const SparseEntry<Real>& entry : m[static_cast<std::size_t>(vanished_[i])])
+            result(static_cast<int>(i), entry.column) = entry.value;
+    return result;
+}
+
+template <class Real>
+void Elimination<Real>::solve(Matrix<Real>& solution, Matrix<Real>& kernel) const {
+    // Row by row from the last pivot to the first; right-hand columns and free directions side by side.
+    const int width = rightColumns_ + freeCount();
+    Eigen::Matrix<Real, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor> z(unknowns_, width);
+    z.setZero();
+    for (int i = 0; i < freeCount(); ++i) z(free_[static_cast<std::size_t>(i)], rightColumns_ + i) = 1;
+    for (auto pivot = pivots_.rbegin(); pivot != pivots_.rend(); ++pivot) {
+        Real* const target = z.row(pivot->column).data();
+        for (const SparseEntry<Real>& entry : rows_[static_cast<std::size_t>(pivot->row)]) {
+            if (entry.column == pivot->column) continue;
+            if (entry.column >= unknowns_) {
+                target[entry.column - unknowns_] += entry.value;
+                continue;
+            }
+            const Real* const other = z.row(entry.column).data();
+            for (int j = 0; j < width; ++j) target[j] -= entry.value * other[j];
+        }
+        for (int j = 0; j < width; ++j) target[j] /= pivot->value;
+    }
+    solution = z.leftCols(rightColumns_);
+    kernel = z.rightCols(freeCount());
+}
+
+template class Elimination<double>;
+template class Elimination<long double>;
+
+}  // namespace hedgerow::exact

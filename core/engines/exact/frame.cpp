@@ -1,0 +1,55 @@
+#include "engines/exact/frame.h"
+
+namespace hedgerow::exact {
+
+template <class Real>
+Frame<Real>::Frame(const Network& net)
+    : network(net),
+      states(static_cast<int>(net.states.size())),
+      sources(net.sourceCount),
+      unknowns(net.unknownCount()),
+      sourceDynamics(Matrix<Real>::Zero(net.sourceCount, net.sourceCount)),
+      stateScale(states) {
+    for (int i = 0; i < states; ++i)
+        stateScale(i) = std::sqrt(static_cast<Real>(net.states[static_cast<std::size_t>(i)].storage));
+    for (std::size_t i = 0; i < net.sources.size(); ++i) {
+        const int n = net.sources[i]->size(), first = net.sourceOffsets[i];
+        std::vector<double> block(static_cast<std::size_t>(n) * static_cast<std::size_t>(n), 0.0);
+        net.sources[i]->dynamics(block);
+        for (int r = 0; r < n; ++r)
+            for (int c = 0; c < n; ++c)
+                sourceDynamics(first + r, first + c) = block[static_cast<std::size_t>(r * n + c)];
+    }
+}
+
+template <class Real>
+Magnitudes<Real>::Magnitudes(const Frame<Real>& frame) : frame_(frame), sources_(Vector<Real>::Zero(frame.sources)) {
+    for (const StateInfo& state : frame.network.states) {
+        Real& largest = state.sort == StateSort::capacitorVoltage ? largestC_ : largestL_;
+        largest = std::max(largest, static_cast<Real>(state.storage));
+        state.sort == StateSort::capacitorVoltage ? seeVoltage(state.initial) : seeCurrent(state.initial);
+    }
+}
+
+template <class Real>
+void Magnitudes<Real>::seeSources(const Vector<Real>& y) {
+    for (int i = 0; i < frame_.sources; ++i) see(sources_(i), y(frame_.states + i));
+}
+
+template <class Real>
+Real Magnitudes<Real>::noise(const Real* coefficients, bool ofVoltage) const {
+    Real sum = part * (ofVoltage ? voltage_ : current_) + least;
+    for (int i = 0; i < frame_.states; ++i) {
+        const bool voltage = frame_.network.states[static_cast<std::size_t>(i)].sort == StateSort::capacitorVoltage;
+        sum += rounding * std::abs(coefficients[i]) * (voltage ? voltage_ : current_);
+    }
+    for (int i = 0; i < frame_.sources; ++i) sum += rounding * std::abs(coefficients[frame_.states + i]) * sources_(i);
+    return sum;
+}
+
+template struct Frame<double>;
+template struct Frame<long double>;
+template class Magnitudes<double>;
+template class Magnitudes<long double>;
+
+}  // namespace hedgerow::exact

@@ -1,0 +1,289 @@
+#include "engines/exact/leg.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace hedgerow::exact {
+
+namespace {
+
+constexpr Tick rigidGrain = 64;  ///< lengths that differ by less share a leg whose tail is one linear term
+constexpr Tick tailSteps = 8;    ///< base steps in the tail of a leg of variable length
+constexpr int tailOrder = 6;     ///< (8 * 2e-3)^7 / 7! is below rounding
+constexpr int mostPieces = 64;   ///< stored lines in a leg
+constexpr int mostHulls = 8;     ///< steps in which guards are looked at
+constexpr int mostSize = 40;     ///< of y: larger ones gain nothing
+constexpr std::size_t mostBytes = std::size_t{24} << 20;
+constexpr std::size_t mostPlaces = 50'000;
+constexpr int longestLife = 1024;
+
+}  // namespace
+
+template <class Real>
+Real firstRoot(const Real* c, int order, Real h) {
+    const auto value = [&](Real x) {
+        Real sum = 0;
+        for (int j = order; j >= 0; --j) sum = sum * x + c[j];
+        return sum;
+    };
+    const auto slope = [&](Real x) {
+        Real sum = 0;
+        for (int j = order; j >= 1; --j) sum = sum * x + static_cast<Real>(j) * c[j];
+        return sum;
+    };
+    if (value(h) >= 0) return -1;
+    if (c[0] <= 0) return 0;
+    Real low = 0, high = h, x = std::clamp(c[0] / std::max(-c[1], Real(1e-300)), Real(0), h);
+    for (int i = 0; i < 100; ++i) {
+        const Real v = value(x);
+        (v > 0 ? low : high) = x;
+        const Real d = slope(x);
+        Real next = d != 0 ? x - v / d : low;
+        if (!(next > low && next < high)) next = Real(0.5) * (low + high);
+        if (next == x) break;
+        x = next;
+    }
+    return x;
+}
+
+template <class Real>
+void Legs<Real>::clear() {
+    places_.clear();
+    keys_.clear();
+    lastCrossing_.clear();
+    retired_.clear();
+    last_ = nullptr;
+    bytes_ = 0;
+}
+
+template <class Real>
+typename Legs<Real>::Key Legs<Real>::rigidKey(const Mode<Real>* mode, Tick length) {
+    return {mode, -2, rigidGrain, length / rigidGrain};
+}
+
+/// The tail may be as long as its polynomial is exact, and is short against the whole.
+template <class Real>
+typename Legs<Real>::Key Legs<Real>::tailedKey(const Mode<Real>* mode, Tick length, int crossing) {
+    Tick grain = tailSteps * mode->propagator().baseStep();
+    while (grain > 1 && grain > length / 16) grain /= 2;
+    return {mode, crossing, grain, length / grain};
+}
+
+template <class Real>
+Leg<Real>* Legs<Real>::scheduled(const Mode<Real>* mode, Tick length) {
+    if (places_.empty() || length == 0) return nullptr;
+    for (const Key& key : {rigidKey(mode, length), tailedKey(mode, length, -1)})
+        if (const auto place = places_.find(key); place != places_.end() && place->second.leg)
+            return place->second.leg.get();
+    return nullptr;
+}
+
+template <class Real>
+Leg<Real>* Legs<Real>::crossing(const Mode<Real>* mode) {
+    const auto found = lastCrossing_.find(mode);
+    return found == lastCrossing_.end() ? nullptr : found->second;
+}
+
+template <class Real>
+void Legs<Real>::visited(Leg<Real>& leg) {
+    if (++leg.visits > leg.lifetime) retire(leg, sightsNeeded());
+}
+
+template <class Real>
+void Legs<Real>::missed(Leg<Real>& leg) {
+    if (++leg.misses > 16 + leg.visits / 4) retire(leg, -longestLife);
+}
+
+/// @param sights  how often the stretch counts as seen: enough to make the leg anew at once, or too few for long
+template <class Real>
+void Legs<Real>::retire(Leg<Real>& leg, int sights) {
+    if (leg.retired) return;
+    leg.retired = true;
+    Place& place = places_.at(keys_.at(&leg));
+    std::erase_if(lastCrossing_, [&](const auto& entry) { return entry.second == &leg; });
+    retired_.push_back(std::move(place.leg));
+    place.sights = sights;
+    place.lifetime = std::min(2 * place.lifetime, longestLife);
+}
+
+template <class Real>
+Leg<Real>* Legs<Real>::note(const Stretch<Real>& stretch) {
+    const Mode<Real>& mode = *stretch.mode;
+    if (frame_.size() > mostSize || mode.timed || stretch.length == 0) return nullptr;
+    if (places_.size() > mostPlaces || bytes_ > mostBytes) clear();
+    const int needed = sightsNeeded();
+    if (stretch.crossing >= 0)
+        return sight(tailedKey(&mode, stretch.length, stretch.crossing), stretch, tailOrder, needed);
+    if (Leg<Real>* rigid = sight(rigidKey(&mode, stretch.length), stretch, 1, needed)) return rigid;
+    return sight(tailedKey(&mode, stretch.length, -1), stretch, tailOrder, 2 * needed);
+}
+
+template <class Real>
+Leg<Real>* Legs<Real>::sight(const Key& key, const Stretch<Real>& stretch, int order, int needed) {
+    Place& place = places_[key];
+    if (!place.leg && ++place.sights >= needed) {
+        // What cannot be made a leg now is tried again after a while.
+        const Stopwatch watch;
+        place.leg = build(stretch, key.grains * key.grain, key.grain, order);
+        if (place.leg) {
+            place.leg->lifetime = place.lifetime;
+            keys_[place.leg.get()] = key;
+        } else {
+            place.sights = -20 * needed;
+        }
+        seconds_ += watch.seconds();
+    }
+    if (place.leg && place.leg->crossing >= 0) lastCrossing_[stretch.mode] = place.leg.get();
+    return place.leg.get();
+}
+
+/// The matrices of a leg at equally spaced instants: y there minus y at the start, and the slope.
+template <class Real>
+struct Legs<Real>::Course {
+    Course(const Mode<Real>& mode, Tick length, int count) : step(secondsOf<Real>(length) / static_cast<Real>(count)) {
+        const Matrix<Real>& generator = mode.configuration().generator;
+        const Matrix<Real> stride = mode.propagator().composed(length / count);
+        difference.push_back(Matrix<Real>::Zero(stride.rows(), stride.cols()));
+        for (int k = 1; k < count; ++k) difference.push_back(difference.back() + stride + stride * difference.back());
+        difference.push_back(mode.propagator().composed(length));
+        for (const Matrix<Real>& d : difference) slope.push_back(generator + generator * d);
+    }
+    Real step;
+    std::vector<Matrix<Real>> difference, slope;
+};
+
+template <class Real>
+std::unique_ptr<Leg<Real>> Legs<Real>::build(const Stretch<Real>& stretch, Tick length, Tick slack, int order) {
+    if (length < 2 * slack || length < mostPieces) return nullptr;
+    const Eigen::Index n = frame_.size();
+    auto leg = std::make_unique<Leg<Real>>();
+    leg->mode = stretch.mode;
+    leg->length = length;
+    leg->slack = slack;
+    leg->crossing = stretch.crossing;
+    leg->order = order;
+    Matrix<Real> conditions;
+    if (!guarded(*leg, stretch, conditions)) return nullptr;
+
+    for (int pieces = 1; pieces <= mostPieces; pieces *= 2) {
+        const Course course(*leg->mode, length, pieces);
+        if (!straight(*leg, stretch, course, leg->most)) continue;
+        const auto count = static_cast<Eigen::Index>(pieces);
+        const Eigen::Index tail = n * (order + 1), polynomial = leg->crossing >= 0 ? order + 1 : 0;
+        leg->rows.resize(conditions.rows() + 2 * count * n + (count - 1) * n + tail + polynomial, n);
+        leg->rows.topRows(conditions.rows()) = conditions;
+        Eigen::Index at = conditions.rows();
+        for (std::size_t k = 0; k + 1 < course.difference.size(); ++k) {
+            const Matrix<Real> rise = course.difference[k + 1] - course.difference[k];
+            leg->rows.middleRows(at, n) = Real(0.25) * (course.step * course.slope[k] - rise);
+            leg->rows.middleRows(at + n, n) = Real(0.25) * (course.step * course.slope[k + 1] - rise);
+            at += 2 * n;
+        }
+        for (Eigen::Index k = 1; k < count; ++k) {
+            leg->points.push_back(static_cast<Tick>(k) * (length / pieces));
+            leg->rows.middleRows(at, n) = course.difference[static_cast<std::size_t>(k)];
+            at += n;
+        }
+        Matrix<Real> term = Matrix<Real>::Identity(n, n) + course.difference.back();
+        for (int j = 0; j <= order; ++j) {
+            if (j > 0) term = (leg->mode->configuration().generator * term / static_cast<Real>(j)).eval();
+            leg->rows.middleRows(at, n) = j == 0 ? course.difference.back() : term;
+            if (polynomial > 0)
+                leg->rows.row(leg->rows.rows() - polynomial + j) = leg->mode->guardValue.row(leg->crossing) * term;
+            at += n;
+        }
+        bytes_ += sizeof(Real) * static_cast<std::size_t>(leg->rows.size());
+        ++built_;
+        return leg;
+    }
+    return nullptr;
+}
+
+/// Whether the lines between equally spaced points are straight enough, with some room; and how large the bends of
+/// the states may become before they are not.
+template <class Real>
+bool Legs<Real>::straight(const Leg<Real>& leg, const Stretch<Real>& stretch, const Course& course,
+                          std::vector<Real>& most) {
+    constexpr Real room = Real(0.5);
+    const Matrix<Real> readout = leg.mode->configuration().readout.cwiseAbs();
+    Vector<Real> allowed;
+    recorder_.allowances(*leg.mode, stretch.start.data(), stretch.end.data(), allowed);
+    const auto n = static_cast<int>(stretch.start.size());
+    Vector<Real> least = Vector<Real>::Constant(n, std::numeric_limits<Real>::infinity());
+    for (int i = 0; i < n; ++i)
+        for (int j = 0; j < readout.rows(); ++j)
+            if (readout(j, i) > 0) least(i) = std::min(least(i), allowed(j) / (static_cast<Real>(n) * readout(j, i)));
+    most.clear();
+    for (std::size_t k = 0; k + 1 < course.difference.size(); ++k) {
+        const bool last = k + 2 == course.difference.size();
+        const Real stretchBy = last ? 1 + secondsOf<Real>(leg.slack) / course.step : Real(1);
+        const Vector<Real> rise = (course.difference[k + 1] - course.difference[k]) * stretch.start;
+        for (const std::size_t side : {k, k + 1}) {
+            const Vector<Real> bend =
+                (Real(0.25) * (course.step * (course.slope[side] * stretch.start) - rise)).cwiseAbs();
+            const Real worst = ((readout * bend).array() / allowed.array()).maxCoeff() * stretchBy * stretchBy;
+            if (!(worst <= room)) return false;
+            for (int i = 0; i < n; ++i)
+                most.push_back(Real(0.5) * bend(i) / std::max(worst, Real(1e-30)) / (stretchBy * stretchBy) +
+                               Real(0.5) * least(i));
+        }
+    }
+    return true;
+}
+
+/// Conditions under which no guard can end on the way: the hulls of the cubics through values and slopes at the ends of
+/// steps, and the line that prolongs the last one through the tail.
+template <class Real>
+bool Legs<Real>::guarded(Leg<Real>& leg, const Stretch<Real>& stretch, Matrix<Real>& rows) {
+    const Mode<Real>& mode = *leg.mode;
+    const Eigen::Index guards = mode.guardValue.rows(), n = frame_.size();
+    if (guards == 0) {
+        rows.resize(0, n);
+        return true;
+    }
+    const std::vector<Real>& noise = leg.mode->noise(magnitudes_);
+    const Tick top = mode.propagator().topStep(leg.length);
+    for (int hulls = static_cast<int>((leg.length + top - 1) / top); hulls <= mostHulls; hulls *= 2) {
+        const Course course(mode, leg.length, hulls);
+        const Matrix<Real> identity = Matrix<Real>::Identity(n, n);
+        std::vector<Matrix<Real>> blocks;
+        leg.least.clear();
+        const auto demand = [&](const Matrix<Real>& block, bool start) {
+            blocks.push_back(block);
+            for (Eigen::Index i = 0; i < guards; ++i) {
+                const auto g = static_cast<std::size_t>(i);
+                // A guard that starts from zero may do so again; its slope keeps it.
+                const bool zero = start && mode.guardValue.row(i).dot(stretch.start) <= 2 * noise[g];
+                leg.least.push_back(zero ? -noise[g] : 2 * noise[g]);
+            }
+        };
+        for (std::size_t k = 0; k < course.difference.size(); ++k) {
+            const Matrix<Real> value = mode.guardValue * (identity + course.difference[k]);
+            const Matrix<Real> slope = mode.guardValue * course.slope[k];
+            const Real third = course.step / 3;
+            demand(value, k == 0);
+            if (k + 1 < course.difference.size()) demand(value + third * slope, false);
+            if (k > 0) demand(value - third * slope, false);
+            if (k + 1 < course.difference.size()) continue;
+            Matrix<Real> prolonged = value + secondsOf<Real>(leg.slack) * slope;
+            if (leg.crossing >= 0) prolonged.row(leg.crossing) = value.row(leg.crossing);
+            demand(prolonged, false);
+        }
+        rows.resize(guards * static_cast<Eigen::Index>(blocks.size()), n);
+        for (std::size_t b = 0; b < blocks.size(); ++b)
+            rows.middleRows(static_cast<Eigen::Index>(b) * guards, guards) = blocks[b];
+        const Vector<Real> now = rows * stretch.start;
+        bool holds = true;
+        for (std::size_t i = 0; i < leg.least.size(); ++i)
+            holds = holds && now(static_cast<Eigen::Index>(i)) > leg.least[i];
+        if (holds) return true;
+    }
+    return false;
+}
+
+template double firstRoot<double>(const double*, int, double);
+template long double firstRoot<long double>(const long double*, int, long double);
+template class Legs<double>;
+template class Legs<long double>;
+
+}  // namespace hedgerow::exact

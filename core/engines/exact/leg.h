@@ -1,0 +1,129 @@
+#pragma once
+// Legs: the way from one event to the next, as one matrix.
+//
+// In a converter the same stretches come again and again: the same configuration for the same length of time. Such a
+// stretch is a linear map from the values at its start to everything that is asked of it: that no guard can end within
+// it, that the stored lines still are straight enough, the stored points, and the values at its end. A leg holds these
+// rows; going along it is one product. Where one of its conditions fails, the engine takes the general way.
+//
+// A leg is `length` long plus a tail of at most `slack`, which is a Taylor polynomial: it ends at a scheduled instant
+// (the tail is known), or where one guard ends (the tail is the root of the guard's polynomial).
+
+#include <cstdint>
+#include <memory>
+#include <unordered_map>
+#include <vector>
+
+#include "engines/exact/recorder.h"
+
+namespace hedgerow::exact {
+
+/// First tau in [0, h] where the polynomial falls below zero, or -1: Newton steps kept within a bisection, to the last
+/// digit, since what is left of a guard may be multiplied by an off-resistance in the next configuration.
+/// @param c  coefficients by rising power
+template <class Real>
+Real firstRoot(const Real* c, int order, Real h);
+
+template <class Real>
+struct Leg {
+    Mode<Real>* mode = nullptr;
+    Mode<Real>* to = nullptr;         ///< what came of its end last time
+    std::uint64_t gates = 0;          ///< state of the gates at its end last time
+    std::vector<std::size_t> turned;  ///< elements whose gate turned there
+    Tick length = 0, slack = 0;
+    int crossing = -1;         ///< the guard that ends it, or -1 for a scheduled end
+    int order = 1;             ///< of the tail
+    std::vector<Tick> points;  ///< offsets of the points stored on the way
+    Matrix<Real> rows;         ///< conditions, bends, points, tail, polynomial of the guard: below each other
+    std::vector<Real> least;   ///< per condition: it must be above this
+    std::vector<Real> most;    ///< per bend: its magnitude may not be above this
+    Leg* next = nullptr;       ///< the leg that followed last time
+    int visits = 0, misses = 0;
+    int lifetime = 0;  ///< visits after which it is made anew, since what it was measured by changes
+    bool retired = false;
+
+    Eigen::Index bendsAt() const { return static_cast<Eigen::Index>(least.size()); }
+    Eigen::Index pointsAt() const { return bendsAt() + static_cast<Eigen::Index>(most.size()); }
+    Eigen::Index tailAt() const { return pointsAt() + rows.cols() * static_cast<Eigen::Index>(points.size()); }
+    Eigen::Index polynomialAt() const { return tailAt() + rows.cols() * (order + 1); }
+};
+
+/// What happened between two events, for the decision whether it becomes a leg.
+template <class Real>
+struct Stretch {
+    Mode<Real>* mode = nullptr;
+    Vector<Real> start, end;
+    Tick length = 0;
+    int crossing = -1;
+};
+
+template <class Real>
+class Legs {
+public:
+    Legs(const Frame<Real>& frame, Magnitudes<Real>& magnitudes, Recorder<Real>& recorder)
+        : frame_(frame), magnitudes_(magnitudes), recorder_(recorder) {}
+
+    /// A leg of this mode that fits an interval of this length, or nullptr.
+    Leg<Real>* scheduled(const Mode<Real>* mode, Tick length);
+    /// The leg that ended by a guard last time in this mode, or nullptr.
+    Leg<Real>* crossing(const Mode<Real>* mode);
+    /// The leg that came last time after the one that was walked last, or nullptr.
+    Leg<Real>* predicted() const { return last_ && last_->next && !last_->next->retired ? last_->next : nullptr; }
+    /// Takes note that a leg, or none (nullptr), was walked.
+    void walked(Leg<Real>* leg) {
+        if (last_ && leg) last_->next = leg;
+        last_ = leg;
+    }
+    /// Takes note of a stretch; makes it a leg when it came often enough. @return the leg, or nullptr
+    Leg<Real>* note(const Stretch<Real>& stretch);
+    /// Takes note of a visit, or that the conditions of a leg failed; one that has lived its time is made anew.
+    void visited(Leg<Real>& leg);
+    void missed(Leg<Real>& leg);
+    void clear();
+
+    std::int64_t built() const { return built_; }
+    double secondsBuilding() const { return seconds_; }
+
+private:
+    struct Key {
+        const Mode<Real>* mode;
+        int crossing;  ///< -2 for lengths to the tick, -1 for lengths with a tail, else the guard
+        Tick grain, grains;
+        bool operator==(const Key&) const = default;
+    };
+    struct KeyHash {
+        std::size_t operator()(const Key& key) const {
+            return std::hash<const void*>()(key.mode) ^
+                   static_cast<std::size_t>((static_cast<std::uint64_t>(key.grain + key.grains) * 0x9e3779b97f4a7c15u) ^
+                                            static_cast<std::uint64_t>(key.crossing + 3) << 48);
+        }
+    };
+    struct Place {
+        int sights = 0, lifetime = 64;
+        std::unique_ptr<Leg<Real>> leg;
+    };
+    void retire(Leg<Real>& leg, int sights);
+    struct Course;
+
+    std::unique_ptr<Leg<Real>> build(const Stretch<Real>& stretch, Tick length, Tick slack, int order);
+    bool straight(const Leg<Real>& leg, const Stretch<Real>& stretch, const Course& course, std::vector<Real>& most);
+    bool guarded(Leg<Real>& leg, const Stretch<Real>& stretch, Matrix<Real>& rows);
+    static Key rigidKey(const Mode<Real>* mode, Tick length);
+    static Key tailedKey(const Mode<Real>* mode, Tick length, int crossing);
+    Leg<Real>* sight(const Key& key, const Stretch<Real>& stretch, int order, int needed);
+    int sightsNeeded() const { return 3 + frame_.size() / 4; }
+
+    const Frame<Real>& frame_;
+    Magnitudes<Real>& magnitudes_;
+    Recorder<Real>& recorder_;
+    std::unordered_map<Key, Place, KeyHash> places_;
+    std::unordered_map<const Leg<Real>*, Key> keys_;
+    std::unordered_map<const Mode<Real>*, Leg<Real>*> lastCrossing_;
+    std::vector<std::unique_ptr<Leg<Real>>> retired_;  ///< others may still point to them
+    Leg<Real>* last_ = nullptr;
+    std::size_t bytes_ = 0;
+    std::int64_t built_ = 0;
+    double seconds_ = 0.0;
+};
+
+}  // namespace hedgerow::exact

@@ -1,0 +1,284 @@
+#include "engines/exact/run.h"
+
+#include <algorithm>
+#include <cmath>
+#include <set>
+
+#include <fmt/format.h>
+
+#include "base/text.h"
+#include "model/quantity.h"
+
+namespace hedgerow::exact {
+
+namespace {
+constexpr std::size_t chatterEvents = 1000;  ///< this many located events within `chatterSpan` are chattering
+constexpr double chatterSpan = 1e-9;
+constexpr double startTolerance = 1e-9;  ///< of the largest voltage or current: a start value that moves less stays
+}  // namespace
+
+template <class Real>
+Run<Real>::Run(const Network& network, const RunRequest& request, RunSink& sink, const CancelToken& cancel)
+    : network_(network),
+      request_(request),
+      sink_(sink),
+      cancel_(cancel),
+      frame_(network),
+      magnitudes_(frame_),
+      commutation_(frame_, magnitudes_),
+      recorder_(frame_, request, sink, magnitudes_, cancel),
+      legs_(frame_, magnitudes_, recorder_),
+      clock_(network),
+      y_(Vector<Real>::Zero(frame_.size())),
+      slope_(frame_.size()),
+      gateOn_(network.elements.size(), 0),
+      entered_(network.elements.size(), 0),
+      eventsByElement_(network.elements.size(), 0) {}
+
+template <class Real>
+RunSummary Run<Real>::solve() {
+    RunSummary summary;
+    summary.engine = "exact";
+    start();
+    while (!stopped_ && t_ < request_.end) {
+        if (cancel_.cancelled() || recorder_.full()) {
+            stopped_ = true;
+            break;
+        }
+        const Tick next = std::min({request_.end, clock_.next(), nextTimeout()});
+        if (!alongLegs(next)) general(next);
+        if ((events_ & 255) == 0) sink_.progress(t_);
+    }
+    finish(summary);
+    return summary;
+}
+
+template <class Real>
+void Run<Real>::start() {
+    for (int i = 0; i < frame_.states; ++i)
+        y_(i) = request_.startStates.empty() ? network_.states[static_cast<std::size_t>(i)].initial
+                                             : request_.startStates[static_cast<std::size_t>(i)];
+    refreshSources();
+    Segments segments(network_.elements.size());
+    for (std::size_t i = 0; i < segments.size(); ++i) {
+        gateOn_[i] = clock_.gate(i);
+        segments[i] = network_.elements[i]->initialSegment(gateOn_[i]);
+    }
+    chargeSources();
+    for (int i = 0; i < frame_.states; ++i)
+        network_.states[static_cast<std::size_t>(i)].sort == StateSort::capacitorVoltage
+            ? magnitudes_.seeVoltage(y_(i))
+            : magnitudes_.seeCurrent(y_(i));
+    const Vector<Real> given = y_;
+    recorder_.setSignals(clock_.signals());
+    signalVersion_ = clock_.version();
+    enter(segments, {Cause::Sort::start, -1});
+    if (!error_ && !request_.redistribute) startsAsGiven(given);
+}
+
+/// A start value that the user gave and that cannot be is an error that says what would flow.
+template <class Real>
+bool Run<Real>::startsAsGiven(const Vector<Real>& given) {
+    for (int i = 0; i < frame_.states; ++i) {
+        const StateInfo& state = network_.states[static_cast<std::size_t>(i)];
+        const bool voltage = state.sort == StateSort::capacitorVoltage;
+        const Real jump = y_(i) - given(i), size = voltage ? magnitudes_.voltage() : magnitudes_.current();
+        if (!state.given || std::abs(jump) <= Real(startTolerance) * size) continue;
+        const auto text = [](Real value, const char* unit) { return formatQuantity(static_cast<double>(value), unit); };
+        fail(
+            {ErrorCode::range,
+             fmt::format("{} is to start at {}, but what it is joined to makes it {}: {} of {} would jump. Give values "
+                         "that agree, or let the plan even out its start values",
+                         state.part, text(given(i), voltage ? "V" : "A"), text(y_(i), voltage ? "V" : "A"),
+                         voltage ? "a charge" : "a flux",
+                         text(std::abs(jump) * static_cast<Real>(state.storage), voltage ? "C" : "Wb")),
+             state.part,
+             {},
+             voltage ? "v0" : "i0"});
+        return false;
+    }
+    return true;
+}
+
+/// Gives the noise floors a size before anything was solved.
+template <class Real>
+void Run<Real>::chargeSources() {
+    LinearStamp stamp(network_.nodeCount());
+    for (std::size_t i = 0; i < network_.elements.size(); ++i)
+        network_.elements[i]->stamp(stamp, network_.elements[i]->initialSegment(gateOn_[i]));
+    for (const Triplet& entry : stamp.bw)
+        magnitudes_.seeVoltage(static_cast<Real>(entry.value) * y_(frame_.states + entry.column));
+}
+
+template <class Real>
+void Run<Real>::refreshSources() {
+    std::vector<double> values;
+    y_(frame_.states) = 1;
+    for (std::size_t i = 0; i < network_.sources.size(); ++i) {
+        values.assign(static_cast<std::size_t>(network_.sources[i]->size()), 0.0);
+        network_.sources[i]->valueAt(t_, values);
+        for (std::size_t j = 0; j < values.size(); ++j)
+            y_(frame_.states + network_.sourceOffsets[i] + static_cast<int>(j)) = values[j];
+    }
+    magnitudes_.seeSources(y_);
+}
+
+template <class Real>
+Tick Run<Real>::nextTimeout() const {
+    Tick next = neverTick;
+    if (!mode_ || !mode_->timed) return next;
+    for (std::size_t i = 0; i < entered_.size(); ++i)
+        if (const auto timeout = network_.elements[i]->timeout(mode_->segments[i]))
+            next = std::min(next, std::max(t_, entered_[i] + toTicks(timeout->seconds)));
+    return next;
+}
+
+/// Gates whose signal has changed; each element says what follows for it.
+template <class Real>
+void Run<Real>::turnGates(Segments& wanted, Cause& cause) {
+    for (std::size_t i = 0; i < wanted.size(); ++i) {
+        const bool on = clock_.gate(i);
+        if (on == static_cast<bool>(gateOn_[i])) continue;
+        gateOn_[i] = on;
+        const Element& element = *network_.elements[i];
+        double sensed = 0;
+        for (const auto& [column, factor] : element.sense())
+            sensed += factor * static_cast<double>(mode_->configuration().readout.row(column).dot(y_));
+        wanted[i] = element.gated(wanted[i], on, sensed);
+        ++gateEvents_;
+        ++eventsByElement_[i];
+        if (cause.sort == Cause::Sort::none)
+            cause = {on ? Cause::Sort::gateOn : Cause::Sort::gateOff, static_cast<int>(i)};
+    }
+}
+
+/// Sources jump, gates switch and times run out at the present instant.
+template <class Real>
+void Run<Real>::scheduled() {
+    const bool timeout = t_ >= nextTimeout();
+    clock_.advance(t_);
+    refreshSources();
+    Segments wanted = mode_->segments;
+    Cause cause;
+    if (clock_.version() != signalVersion_) {
+        signalVersion_ = clock_.version();
+        recorder_.setSignals(clock_.signals());
+        turnGates(wanted, cause);
+    }
+    if (timeout) {
+        for (std::size_t i = 0; i < wanted.size(); ++i) {
+            const auto limit = network_.elements[i]->timeout(mode_->segments[i]);
+            if (!limit || wanted[i] != mode_->segments[i] || entered_[i] + toTicks(limit->seconds) > t_) continue;
+            wanted[i] = limit->next;
+            ++timeouts_;
+            ++eventsByElement_[i];
+            if (cause.sort == Cause::Sort::none) cause = {Cause::Sort::change, static_cast<int>(i)};
+        }
+    }
+    enter(wanted, cause);
+}
+
+/// A guard ended its segment at the present instant.
+template <class Real>
+void Run<Real>::crossing(int index) {
+    Segments wanted = mode_->segments;
+    const GuardInfo& guard = mode_->guards[static_cast<std::size_t>(index)];
+    const auto element = static_cast<std::size_t>(guard.element);
+    wanted[element] = guard.next;
+    countCrossing(element);
+    if (!stopped_) enter(wanted, {Cause::Sort::change, guard.element});
+}
+
+template <class Real>
+void Run<Real>::countCrossing(std::size_t element) {
+    ++crossings_;
+    ++eventsByElement_[element];
+    const std::pair<Tick, int> now{t_, static_cast<int>(element)};
+    if (recent_.size() < chatterEvents) {
+        recent_.push_back(now);
+        return;
+    }
+    if (toSeconds(t_ - recent_[recentAt_].first) < chatterSpan) return chattering();
+    recent_[recentAt_] = now;
+    recentAt_ = (recentAt_ + 1) % chatterEvents;
+}
+
+template <class Real>
+void Run<Real>::chattering() {
+    std::set<std::string> parts;
+    for (const auto& [when, element] : recent_)
+        parts.insert(network_.elements[static_cast<std::size_t>(element)]->part());
+    fail({ErrorCode::numeric,
+          fmt::format("{} switch without end at {}: add what would slow them, a capacitance or an inductance",
+                      listed({parts.begin(), parts.end()}), formatQuantity(toSeconds(t_), "s", 6)),
+          *parts.begin()});
+}
+
+template <class Real>
+void Run<Real>::enter(const Segments& wanted, const Cause& cause) {
+    const Stopwatch watch;
+    auto mode = commutation_.settle(y_, wanted, t_, cause);
+    secondsEvents_ += watch.seconds();
+    if (!mode) return fail(mode.error());
+    if (commutation_.generation() != modeGeneration_) {
+        modeGeneration_ = commutation_.generation();
+        legs_.clear();
+    }
+    entered(*mode);
+}
+
+template <class Real>
+void Run<Real>::entered(Mode<Real>* mode) {
+    if (mode->timed || (mode_ && mode_->timed))
+        for (std::size_t i = 0; i < entered_.size(); ++i)
+            if (mode_ && mode->segments[i] != mode_->segments[i]) entered_[i] = t_;
+    mode_ = mode;
+    ++events_;
+    recorder_.instant(*mode_, y_, t_);
+}
+
+template <class Real>
+void Run<Real>::fail(Error error) {
+    error_ = std::move(error);
+    stopped_ = true;
+}
+
+template <class Real>
+void Run<Real>::finish(RunSummary& summary) {
+    summary.reached = t_;
+    summary.error = error_;
+    summary.end = error_             ? RunEnd::failed
+                  : recorder_.full() ? RunEnd::memory
+                  : stopped_         ? RunEnd::stopped
+                                     : RunEnd::finished;
+    for (int i = 0; i < frame_.states; ++i) summary.finalStates.push_back(static_cast<double>(y_(i)));
+    summary.counters = {{"events", events_},
+                        {"gate edges", gateEvents_},
+                        {"source breaks", clock_.sourceBreaks()},
+                        {"located crossings", crossings_},
+                        {"timeouts", timeouts_},
+                        {"configurations", commutation_.configurationsBuilt()},
+                        {"revisits", commutation_.configurationsRevisited()},
+                        {"legs", legs_.built()},
+                        {"events along legs", replayed_},
+                        {"steps", steps_},
+                        {"products", commutation_.products()},
+                        {"descents", descents_},
+                        {"stored points", recorder_.points()},
+                        {"stored bytes", recorder_.bytes()},
+                        {"cache bytes", static_cast<std::int64_t>(commutation_.bytes())}};
+    summary.seconds = {{"configurations", commutation_.secondsBuilding() + legs_.secondsBuilding()},
+                       {"propagation", secondsGeneral_},
+                       {"legs", secondsLegs_},
+                       {"events", std::max(0.0, secondsEvents_ - commutation_.secondsBuilding())},
+                       {"storing", recorder_.seconds()},
+                       {"total", watch_.seconds()}};
+    for (std::size_t i = 0; i < eventsByElement_.size(); ++i)
+        if (eventsByElement_[i] > 0) summary.eventsByPart[network_.elements[i]->part()] += eventsByElement_[i];
+    sink_.progress(t_);
+}
+
+template class Run<double>;
+template class Run<long double>;
+
+}  // namespace hedgerow::exact

@@ -1,0 +1,87 @@
+#pragma once
+// One run of one network by the exact engine: from event to event.
+
+#include <optional>
+
+#include "engines/exact/clock.h"
+#include "engines/exact/leg.h"
+
+namespace hedgerow::exact {
+
+template <class Real>
+class Run {
+public:
+    Run(const Network& network, const RunRequest& request, RunSink& sink, const CancelToken& cancel);
+    RunSummary solve();
+
+private:
+    // Start.
+    void start();
+    void chargeSources();
+    void refreshSources();
+    bool startsAsGiven(const Vector<Real>& given);
+
+    // Events.
+    void scheduled();
+    void crossing(int guard);
+    void expired();
+    void turnGates(Segments& wanted, Cause& cause);
+    void enter(const Segments& wanted, const Cause& cause);
+    void entered(Mode<Real>* mode);
+    void countCrossing(std::size_t element);
+    void chattering();
+    void fail(Error error);
+    Tick nextTimeout() const;
+
+    // The general way.
+    void general(Tick next);
+    int travel(Tick next);
+    int piece(Tick length);
+    int walk(Tick length);
+    int shortPiece(Tick length);
+    bool guardsHold(const Vector<Real>& before, const Vector<Real>& after, Tick length);
+    void accept(const Vector<Real>& after, Tick length);
+    void flushWay();
+
+    // The short way.
+    bool alongLegs(Tick next);
+    bool replay(Leg<Real>& leg, Tick next);
+    bool holds(const Leg<Real>& leg) const;
+    void store(Leg<Real>& leg, const Vector<Real>& end, Tick length);
+    void arrive(Leg<Real>& leg);
+
+    void finish(RunSummary& summary);
+
+    const Network& network_;
+    const RunRequest& request_;
+    RunSink& sink_;
+    const CancelToken& cancel_;
+    Frame<Real> frame_;
+    Magnitudes<Real> magnitudes_;
+    Commutation<Real> commutation_;
+    Recorder<Real> recorder_;
+    Legs<Real> legs_;
+    Clock clock_;
+
+    Vector<Real> y_, after_, slope_, legOut_;
+    Vector<Real> guards0_, guards1_, rates0_, rates1_;
+    Mode<Real>* mode_ = nullptr;
+    Tick t_ = 0;
+    std::vector<char> gateOn_;   ///< per element
+    std::vector<Tick> entered_;  ///< per element: when it came into its segment
+    Vector<Real> wayStart_;      ///< where the stretch begins that is not stored yet
+    Tick wayLength_ = 0;
+    int modeGeneration_ = 0;
+    std::int64_t signalVersion_ = -1;
+    bool stopped_ = false;
+    std::optional<Error> error_;
+
+    std::vector<std::pair<Tick, int>> recent_;  ///< the latest located events, in a ring
+    std::size_t recentAt_ = 0;
+    std::vector<std::int64_t> eventsByElement_;
+    std::int64_t events_ = 0, gateEvents_ = 0, crossings_ = 0, timeouts_ = 0, steps_ = 0, descents_ = 0, replayed_ = 0;
+    double secondsGeneral_ = 0.0, secondsEvents_ = 0.0, secondsLegs_ = 0.0;
+    Stopwatch watch_;
+};
+
+}  // namespace hedgerow::exact

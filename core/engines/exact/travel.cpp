@@ -1,0 +1,324 @@
+// How a run gets from one event to the next: the general way, which locates whatever guard ends first, and the short
+// way along legs.
+
+#include <algorithm>
+#include <cmath>
+
+#include <fmt/format.h>
+
+#include "engines/exact/run.h"
+#include "model/quantity.h"
+
+namespace hedgerow::exact {
+
+namespace {
+constexpr int noGuard = -1;
+constexpr int legsPerLook = 256;  ///< legs between two looks at the clock on the wall
+constexpr int seeEvery = 8;       ///< visits of a leg between two looks at the swings of the traces
+}  // namespace
+
+/// To `next`, or to the first guard that ends before, and the event there.
+template <class Real>
+void Run<Real>::general(Tick next) {
+    const bool noted = !request_.reference;
+    Stretch<Real> stretch;
+    if (noted) stretch = {mode_, y_, {}, t_, noGuard};
+    const int generation = modeGeneration_;
+    wayStart_ = y_;
+    wayLength_ = 0;
+    const int guard = travel(next);
+    if (stopped_) return flushWay();
+    flushWay();
+    if (noted) {
+        stretch.length = t_ - stretch.length;
+        stretch.crossing = guard;
+        stretch.end = y_;
+    }
+    if (guard != noGuard)
+        crossing(guard);
+    else if (t_ < request_.end)
+        scheduled();
+    if (stopped_ || !noted || generation != modeGeneration_) return;
+    legs_.walked(nullptr);
+    if (Leg<Real>* leg = legs_.note(stretch)) {
+        leg->to = mode_;
+        leg->gates = clock_.gates();
+        legs_.walked(leg);
+    }
+}
+
+template <class Real>
+int Run<Real>::travel(Tick next) {
+    while (t_ < next) {
+        if (cancel_.cancelled() || recorder_.full()) {
+            stopped_ = true;
+            return noGuard;
+        }
+        const Tick left = next - t_, top = mode_->propagator().topStep(left);
+        const Tick pieces = (left + top - 1) / top;
+        const int guard = piece(left / pieces);
+        if (guard != noGuard || stopped_) return guard;
+    }
+    return noGuard;
+}
+
+/// One step of the given length if no guard can end within it, else a walk down the ladder.
+template <class Real>
+int Run<Real>::piece(Tick length) {
+    const Stopwatch watch;
+    after_ = y_;
+    mode_->propagator().advance(after_, length);
+    const bool safe = guardsHold(y_, after_, length);
+    secondsGeneral_ += watch.seconds();
+    if (!safe) return walk(length);
+    accept(after_, length);
+    return noGuard;
+}
+
+template <class Real>
+int Run<Real>::walk(Tick length) {
+    ++descents_;
+    Propagator<Real>& propagator = mode_->propagator();
+    int level = std::max(propagator.levelWithin(length) - 1, -1), successes = 0;
+    while (length > 0 && !stopped_) {
+        if (cancel_.cancelled()) {
+            stopped_ = true;
+            return noGuard;
+        }
+        level = std::min(level, propagator.levelWithin(length));
+        if (level < 0) return shortPiece(length);
+        const Tick step = propagator.ladderStep(level);
+        after_ = y_;
+        propagator.climb(after_, level);
+        if (guardsHold(y_, after_, step)) {
+            accept(after_, step);
+            length -= step;
+            if (++successes >= 2) ++level, successes = 0;
+            continue;
+        }
+        successes = 0;
+        if (level > 0) {
+            --level;
+            continue;
+        }
+        if (const int guard = shortPiece(step); guard != noGuard) return guard;
+        length -= step;
+    }
+    return noGuard;
+}
+
+/// At most one base step: the crossing is a root of the Taylor polynomial.
+template <class Real>
+int Run<Real>::shortPiece(Tick length) {
+    const Matrix<Real>& y = mode_->propagator().taylor(y_);
+    const int order = static_cast<int>(y.cols()) - 1;
+    Real first = -1;
+    int crossed = noGuard;
+    Vector<Real> polynomial(order + 1);
+    for (std::size_t i = 0; i < mode_->guards.size(); ++i) {
+        polynomial.noalias() = (mode_->guardValue.row(static_cast<Eigen::Index>(i)) * y).transpose();
+        const Real root = firstRoot(polynomial.data(), order, secondsOf<Real>(length));
+        if (root >= 0 && (first < 0 || root < first)) first = root, crossed = static_cast<int>(i);
+    }
+    // The states are those of the exact root; its instant is counted to the nearest tick.
+    const Real tau = crossed == noGuard ? secondsOf<Real>(length) : first;
+    after_ = y.col(order);
+    for (int j = order; j-- > 0;) after_ = (tau * after_ + y.col(j)).eval();
+    accept(after_, crossed == noGuard ? length : std::clamp<Tick>(toTicks(tau), 0, length));
+    return crossed;
+}
+
+/// No crossing within a step to third order: the Bernstein hull of the cubic through values and slopes at both ends
+/// stays on one side.
+template <class Real>
+bool Run<Real>::guardsHold(const Vector<Real>& before, const Vector<Real>& after, Tick length) {
+    const auto count = static_cast<Eigen::Index>(mode_->guards.size());
+    if (count == 0) return true;
+    for (Vector<Real>* values : {&guards0_, &guards1_, &rates0_, &rates1_}) values->resize(count);
+    const Matrix<Real>& rows = mode_->guardValue;
+    const Matrix<Real>& generator = mode_->configuration().generator;
+    multiply(rows, before.data(), guards0_.data());
+    multiply(rows, after.data(), guards1_.data());
+    multiply(generator, before.data(), slope_.data());
+    multiply(rows, slope_.data(), rates0_.data());
+    multiply(generator, after.data(), slope_.data());
+    multiply(rows, slope_.data(), rates1_.data());
+    const std::vector<Real>& noise = mode_->noise(magnitudes_);
+    const Real third = secondsOf<Real>(length) / 3;
+    for (Eigen::Index i = 0; i < count; ++i) {
+        // Noise counts only where the guard starts from zero: a real crossing is found where it is.
+        const Real floor = noise[static_cast<std::size_t>(i)];
+        const Real least = guards0_(i) > floor ? Real(0) : -floor;
+        if (!(guards0_(i) >= least && guards1_(i) >= least && guards0_(i) + third * rates0_(i) >= least &&
+              guards1_(i) - third * rates1_(i) >= least))
+            return false;
+    }
+    return true;
+}
+
+/// Takes a step. What lies between stored points may be as long as the top step.
+template <class Real>
+void Run<Real>::accept(const Vector<Real>& after, Tick length) {
+    if (!after.allFinite()) {
+        return fail({ErrorCode::numeric,
+                     fmt::format("the solution grew beyond all bounds at {}: look for a growing oscillation",
+                                 formatQuantity(toSeconds(t_), "s", 6))});
+    }
+    if (wayLength_ > 0 && mode_->propagator().topStep(wayLength_ + length) < wayLength_ + length) flushWay();
+    wayLength_ += length;
+    y_ = after;
+    t_ += length;
+    ++steps_;
+    if ((steps_ & 1023) == 0) sink_.progress(t_);
+}
+
+template <class Real>
+void Run<Real>::flushWay() {
+    if (wayLength_ > 0) recorder_.way(*mode_, wayStart_, y_, t_ - wayLength_, wayLength_);
+    wayStart_ = y_;
+    wayLength_ = 0;
+}
+
+/// Goes along one leg after the other while they fit. @return false when there is none from here
+template <class Real>
+bool Run<Real>::alongLegs(Tick next) {
+    if (request_.reference || mode_->timed) return false;
+    const Stopwatch watch;
+    int walked = 0;
+    while (walked < legsPerLook && !stopped_ && !recorder_.full() && t_ < request_.end) {
+        if (walked > 0) next = std::min(request_.end, clock_.next());
+        Leg<Real>* leg = legs_.predicted();
+        if (!leg || leg->mode != mode_ || !replay(*leg, next)) {
+            Leg<Real>* const failed = leg && leg->mode == mode_ ? leg : nullptr;
+            leg = legs_.crossing(mode_);
+            if (!leg || leg == failed || !replay(*leg, next)) {
+                leg = legs_.scheduled(mode_, next - t_);
+                if (!leg || leg == failed || !replay(*leg, next)) break;
+            }
+        }
+        legs_.walked(leg);
+        ++walked;
+        if (t_ >= request_.end) break;
+        arrive(*leg);
+        if (mode_->timed) break;
+    }
+    secondsLegs_ += watch.seconds();
+    replayed_ += walked;
+    return walked > 0;
+}
+
+/// Whether all conditions of a leg hold, its rows being in legOut_.
+template <class Real>
+bool Run<Real>::holds(const Leg<Real>& leg) const {
+    const Real* out = legOut_.data();
+    for (std::size_t i = 0; i < leg.least.size(); ++i)
+        if (!(out[i] > leg.least[i])) return false;
+    out += leg.least.size();
+    for (std::size_t i = 0; i < leg.most.size(); ++i)
+        if (!(std::abs(out[i]) <= leg.most[i])) return false;
+    return true;
+}
+
+template <class Real>
+bool Run<Real>::replay(Leg<Real>& leg, Tick next) {
+    const Tick tail = next - t_ - leg.length;
+    if (leg.crossing < 0 ? tail < 0 || tail > leg.slack : tail < leg.slack) return false;
+    if (legOut_.size() < leg.rows.rows()) legOut_.resize(leg.rows.rows());
+    multiply(leg.rows, y_.data(), legOut_.data());
+    if (!holds(leg)) {
+        legs_.missed(leg);
+        return false;
+    }
+    Tick length = leg.length + tail;
+    Real tau = secondsOf<Real>(tail);
+    if (leg.crossing >= 0) {
+        tau = firstRoot(legOut_.data() + leg.polynomialAt(), leg.order, secondsOf<Real>(leg.slack));
+        if (tau < 0) return false;
+        length = leg.length + toTicks(tau);
+    }
+    const Eigen::Index n = y_.size();
+    const Real* const tailRows = legOut_.data() + leg.tailAt();
+    after_.resize(n);
+    for (Eigen::Index i = 0; i < n; ++i) {
+        Real sum = 0;
+        for (int j = leg.order; j >= 1; --j) sum = (sum + tailRows[j * n + i]) * tau;
+        after_(i) = y_(i) + (tailRows[i] + sum);
+    }
+    store(leg, after_, length);
+    y_.swap(after_);
+    t_ += length;
+    return true;
+}
+
+template <class Real>
+void Run<Real>::store(Leg<Real>& leg, const Vector<Real>& end, Tick length) {
+    const Eigen::Index n = y_.size();
+    const Real* rows = legOut_.data() + leg.pointsAt();
+    slope_.resize(n);
+    for (const Tick offset : leg.points) {
+        for (Eigen::Index i = 0; i < n; ++i) slope_(i) = y_(i) + rows[i];
+        recorder_.point(*mode_, slope_.data(), t_ + offset);
+        rows += n;
+    }
+    recorder_.point(*mode_, end.data(), t_ + length);
+    legs_.visited(leg);
+    if (leg.visits % seeEvery != 0) return;
+    const int weight = seeEvery * static_cast<int>(leg.points.size() + 2);
+    recorder_.see(*mode_, y_.data(), weight / 2);
+    recorder_.see(*mode_, end.data(), weight / 2);
+}
+
+/// The event at the end of a leg: what came of it last time, when that fits again.
+template <class Real>
+void Run<Real>::arrive(Leg<Real>& leg) {
+    const int generation = modeGeneration_;
+    if (leg.crossing >= 0) {
+        const auto element = static_cast<std::size_t>(mode_->guards[static_cast<std::size_t>(leg.crossing)].element);
+        if (!leg.to || !commutation_.settleAs(*leg.to, y_)) {
+            crossing(leg.crossing);
+        } else {
+            countCrossing(element);
+            mode_ = leg.to;
+            ++events_;
+            recorder_.point(*mode_, y_.data(), t_);
+        }
+        if (generation == modeGeneration_) leg.to = mode_;
+        return;
+    }
+    const std::int64_t breaks = clock_.sourceBreaks();
+    clock_.advance(t_);
+    if (clock_.sourceBreaks() != breaks || leg.visits % 32 == 0) refreshSources();
+    if (clock_.version() != signalVersion_) {
+        signalVersion_ = clock_.version();
+        recorder_.setSignals(clock_.signals());
+    }
+    if (leg.to && leg.gates == clock_.gates() && !leg.turned.empty() && commutation_.settleAs(*leg.to, y_)) {
+        for (const std::size_t element : leg.turned) {
+            gateOn_[element] = !gateOn_[element];
+            ++gateEvents_;
+            ++eventsByElement_[element];
+        }
+        mode_ = leg.to;
+        ++events_;
+        recorder_.point(*mode_, y_.data(), t_);
+        return;
+    }
+    Segments wanted = mode_->segments;
+    Cause cause;
+    const std::vector<char> before = gateOn_;
+    turnGates(wanted, cause);
+    enter(wanted, cause);
+    if (generation != modeGeneration_) return;  // the legs are gone
+    leg.to = mode_;
+    leg.gates = clock_.gates();
+    leg.turned.clear();
+    for (std::size_t i = 0; i < before.size(); ++i)
+        if (before[i] != gateOn_[i]) leg.turned.push_back(i);
+}
+
+template void Run<double>::general(Tick);
+template void Run<long double>::general(Tick);
+template bool Run<double>::alongLegs(Tick);
+template bool Run<long double>::alongLegs(Tick);
+
+}  // namespace hedgerow::exact
