@@ -105,7 +105,7 @@ void windowOfAMillionPoints(benchmark::State& state) {
     store->addSignals({});
     for (int i = 0; i < 1'000'000; ++i) {
         const double row[1] = {std::sin(i * 0.37)};
-        (void)store->append(static_cast<Tick>(i) << 30, 0, 0, row);
+        (void)store->append({{{static_cast<Tick>(i) << 30, 0, 0, 0}}}, row);
     }
     Trace trace(store, {"a.v", "V", QuantityInfo::Sort::linear, {{0, 1.0}}}, layout);
     trace.update();

@@ -36,6 +36,12 @@ struct RowView {
     std::vector<std::uint8_t> conducting;  ///< one 0/1 per switching element, in the order of RowLayout
 };
 
+/// A point to store: its row, of its view's width, begins at `offset` in the numbers that come with it.
+struct PointRef {
+    Tick t;
+    std::uint32_t view, signalSet, offset;
+};
+
 /// Receives a run. All calls come from the thread of the engine.
 ///
 /// Rows come in order of time; two rows of one instant are the values before and after a jump. Between rows a straight
@@ -47,9 +53,9 @@ public:
     virtual std::uint32_t addView(RowView view) = 0;
     /// Makes signalCount signal values known; rows refer to them by the number returned.
     virtual std::uint32_t addSignals(std::span<const double> values) = 0;
-    /// Stores a row of its view's width. Returns false when there is no room for more: the engine then stops with
-    /// RunEnd::memory.
-    virtual bool append(Tick t, std::uint32_t view, std::uint32_t signalSet, std::span<const double> row) = 0;
+    /// Stores points in order of time; `numbers` holds their rows, which points may share. Returns false when there is
+    /// no room for more: the engine then stops with RunEnd::memory.
+    virtual bool append(std::span<const PointRef> points, std::span<const double> numbers) = 0;
     virtual void progress(Tick t) = 0;
 };
 

@@ -49,28 +49,34 @@ std::uint32_t TraceStore::addSignals(std::span<const double> values) {
     return static_cast<std::uint32_t>(signalSets_.size() - 1);
 }
 
-bool TraceStore::append(Tick t, std::uint32_t view, std::uint32_t signalSet, std::span<const double> row) {
-    const std::size_t at = count_.load(std::memory_order_relaxed), slot = at % chunkPoints;
-    if (slot == 0) {
-        if (exhausted_ || bytes_ + sizeof(Chunk) > byteLimit_) return false;
-        try {
-            auto chunk = std::make_shared_for_overwrite<Chunk>();
-            const std::lock_guard lock(mutex_);
-            chunks_.push_back(chunk);
-            open_ = chunk.get();
-        } catch (const std::bad_alloc&) {
-            return false;
-        }
-        bytes_ += sizeof(Chunk);
+bool TraceStore::openChunk() {
+    if (exhausted_ || bytes_ + sizeof(Chunk) > byteLimit_) return false;
+    try {
+        auto chunk = std::make_shared_for_overwrite<Chunk>();
+        const std::lock_guard lock(mutex_);
+        chunks_.push_back(chunk);
+        open_ = chunk.get();
+    } catch (const std::bad_alloc&) {
+        return false;
     }
-    double* const place = rowArena_.take(row.size(), bytes_, byteLimit_);
+    bytes_ += sizeof(Chunk);
+    return true;
+}
+
+bool TraceStore::append(std::span<const PointRef> points, std::span<const double> numbers) {
+    double* const place = rowArena_.take(numbers.size(), bytes_, byteLimit_);
     if (!place || exhausted_) return false;
-    std::copy(row.begin(), row.end(), place);
-    open_->times[slot] = t;
-    open_->views[slot] = view;
-    open_->signalValues[slot] = signalSets_[signalSet];
-    open_->rows[slot] = place;
-    count_.store(at + 1, std::memory_order_release);
+    std::copy(numbers.begin(), numbers.end(), place);
+    std::size_t at = count_.load(std::memory_order_relaxed);
+    for (const PointRef& point : points) {
+        const std::size_t slot = at % chunkPoints;
+        if (slot == 0 && !openChunk()) return false;
+        open_->times[slot] = point.t;
+        open_->views[slot] = point.view;
+        open_->signalValues[slot] = signalSets_[point.signalSet];
+        open_->rows[slot] = place + point.offset;
+        count_.store(++at, std::memory_order_release);
+    }
     return true;
 }
 

@@ -33,7 +33,7 @@ public:
 
     std::uint32_t addView(RowView view) override;
     std::uint32_t addSignals(std::span<const double> values) override;
-    bool append(Tick t, std::uint32_t view, std::uint32_t signalSet, std::span<const double> row) override;
+    bool append(std::span<const PointRef> points, std::span<const double> numbers) override;
     void progress(Tick t) override { reached_.store(t, std::memory_order_relaxed); }
 
     std::size_t count() const { return count_.load(std::memory_order_acquire); }
@@ -56,6 +56,8 @@ private:
         double* free_ = nullptr;
         std::size_t left_ = 0, blockSize_ = std::size_t{1} << 12;
     };
+
+    bool openChunk();
 
     std::size_t signalCount_, byteLimit_;
     mutable std::mutex mutex_;  ///< guards the lists

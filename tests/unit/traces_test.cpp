@@ -20,7 +20,7 @@ protected:
     }
     void add(Tick t, double a, double b = 0) {
         const double row[2] = {a, b};
-        ASSERT_TRUE(store->append(t, 0, 0, row));
+        ASSERT_TRUE(store->append({{{t, 0, 0, 0}}}, row));
     }
     Trace read(QuantityInfo::Sort sort = QuantityInfo::Sort::linear) {
         QuantityInfo info{"a.v", "V", sort, {{0, 1.0}}, {{1, 1.0}}};
@@ -117,7 +117,7 @@ TEST_F(Traces, ReadersSeeOnlyWholePointsWhileTheRunGoesOn) {
     std::thread writer([&] {
         for (int i = 0; i < points; ++i) {
             const double row[2] = {double(i), -double(i)};
-            store->append(i, 0, 0, row);
+            store->append({{{i, 0, 0, 0}}}, row);
         }
     });
     Trace trace = read();
@@ -138,7 +138,7 @@ TEST_F(Traces, TheMemoryLimitEndsARunCleanly) {
     small.addSignals({});
     const double row[2] = {1, 2};
     std::size_t kept = 0;
-    while (small.append(static_cast<Tick>(kept), 0, 0, row)) ++kept;
+    while (small.append({{{static_cast<Tick>(kept), 0, 0, 0}}}, row)) ++kept;
     EXPECT_GT(kept, TraceStore::chunkPoints - 1);
     EXPECT_LE(small.bytes(), 200'000u);
     EXPECT_EQ(small.count(), kept);

@@ -1,6 +1,7 @@
 #include "engines/exact/clock.h"
 
 #include <algorithm>
+#include <bit>
 
 namespace hedgerow::exact {
 
@@ -12,6 +13,10 @@ std::uint64_t word(std::size_t index) {
     z = (z ^ (z >> 30)) * 0xbf58476d1ce4e5b9u;
     z = (z ^ (z >> 27)) * 0x94d049bb133111ebu;
     return z ^ (z >> 31);
+}
+
+std::uint64_t valueWord(std::size_t signal, double value) {
+    return word(word(signal) ^ std::bit_cast<std::uint64_t>(value));
 }
 
 }  // namespace
@@ -44,12 +49,14 @@ std::span<const double> Clock::inputsOf(const SignalConnection& connection) {
 
 void Clock::advance(Tick t) {
     if (nextSignal_ <= t) {
+        bool restarted = false;
         for (Block& block : blocks_) {
             if (block.due)
-                restart(block, t);
+                restart(block, t), restarted = true;
             else if (block.next <= t)
                 evaluate(block, t);
         }
+        if (restarted) findPeriod();
     }
     if (nextSource_ <= t) {
         if (t > 0) ++sourceBreaks_;
@@ -63,6 +70,26 @@ void Clock::findNext() {
     nextSignal_ = neverTick;
     for (const Block& block : blocks_) nextSignal_ = std::min(nextSignal_, block.next);
     next_ = std::min(nextSignal_, nextSource_);
+}
+
+void Clock::findPeriod() {
+    period_ = 0;
+    for (const Block& block : blocks_) {
+        if (block.next == neverTick) continue;
+        const bool fits = block.cycle && (period_ == 0 || period_ == block.cycle->period);
+        period_ = fits ? block.cycle->period : 0;
+        if (!fits) return;
+    }
+}
+
+void Clock::skipPeriods(int count) {
+    for (Block& block : blocks_) {
+        if (!block.cycle) continue;
+        block.periodStart += count * block.cycle->period;
+        block.next = toTick(block.periodStart + block.cycle->edges[block.edge].offset);
+    }
+    lastEdge_ += count * period_;
+    findNext();
 }
 
 /// After a change of its inputs.
@@ -101,6 +128,7 @@ void Clock::evaluate(Block& block, Tick t) {
     const SignalCycle& cycle = *block.cycle;
     do {
         put(block, cycle.edges[block.edge].outputs);
+        lastEdge_ = block.periodStart + cycle.edges[block.edge].offset;
         if (++block.edge == cycle.edges.size()) {
             block.edge = 0;
             block.periodStart += cycle.period;
@@ -117,6 +145,7 @@ void Clock::put(const Block& block, std::span<const double> outputs) {
         double& signal = signals_[place];
         if (signal == outputs[i]) continue;
         if ((signal > 0.5) != (outputs[i] > 0.5)) gates_ ^= gateKeys_[place];
+        state_ ^= valueWord(place, signal) ^ valueWord(place, outputs[i]);
         signal = outputs[i];
         ++version_;
         for (const std::size_t reader : readers_[place]) blocks_[reader].due = true;

@@ -26,6 +26,15 @@ public:
     }
     /// A number for the state of all gates together.
     std::uint64_t gates() const { return gates_; }
+    /// A number for the values of all signals together.
+    std::uint64_t state() const { return state_; }
+    /// The common period of all signals, 0 when they have none.
+    FineTime period() const { return period_; }
+    /// The instant of the last edge of a cycle, before rounding to ticks.
+    FineTime lastEdge() const { return lastEdge_; }
+    Tick nextSource() const { return nextSource_; }
+    /// Moves on by whole periods, all of which are known to lie before the next source break.
+    void skipPeriods(int count);
     /// Grows whenever a signal changes.
     std::int64_t version() const { return version_; }
     /// Instants of signals and of sources that came so far.
@@ -44,6 +53,7 @@ private:
     void evaluate(Block& block, Tick t);
     void put(const Block& block, std::span<const double> outputs);
     void findNext();
+    void findPeriod();
     std::span<const double> inputsOf(const SignalConnection& connection);
 
     const Network& network_;
@@ -53,7 +63,8 @@ private:
     std::vector<int> gateSignals_;                   ///< per element
     std::vector<double> signals_, inputs_, outputs_;
     Tick next_ = 0, nextSignal_ = 0, nextSource_ = 0;
-    std::uint64_t gates_ = 0;
+    std::uint64_t gates_ = 0, state_ = 0;
+    FineTime period_ = 0, lastEdge_ = 0;
     std::int64_t version_ = 0, sourceBreaks_ = 0;
 };
 

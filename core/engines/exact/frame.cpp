@@ -37,6 +37,16 @@ void Magnitudes<Real>::seeSources(const Vector<Real>& y) {
 }
 
 template <class Real>
+Vector<Real> Magnitudes<Real>::sizes() const {
+    Vector<Real> result(frame_.size());
+    for (int i = 0; i < frame_.states; ++i)
+        result(i) = frame_.network.states[static_cast<std::size_t>(i)].sort == StateSort::capacitorVoltage ? voltage_
+                                                                                                           : current_;
+    result.tail(frame_.sources) = sources_;
+    return result;
+}
+
+template <class Real>
 Real Magnitudes<Real>::noise(const Real* coefficients, bool ofVoltage) const {
     Real sum = part * (ofVoltage ? voltage_ : current_) + least;
     for (int i = 0; i < frame_.states; ++i) {

@@ -1,5 +1,7 @@
 #include "engines/exact/leg.h"
 
+#include "engines/exact/round.h"
+
 #include <algorithm>
 #include <cmath>
 
@@ -13,9 +15,10 @@ constexpr int tailOrder = 6;     ///< (8 * 2e-3)^7 / 7! is below rounding
 constexpr int mostPieces = 64;   ///< stored lines in a leg
 constexpr int mostHulls = 8;     ///< steps in which guards are looked at
 constexpr int mostSize = 40;     ///< of y: larger ones gain nothing
+constexpr double room = 0.8;     ///< of what a line may bend: the rest is for what comes later
 constexpr std::size_t mostBytes = std::size_t{24} << 20;
 constexpr std::size_t mostPlaces = 50'000;
-constexpr int longestLife = 1024;
+constexpr int patience = 1000;  ///< stretches before a leg that often failed is tried again
 
 }  // namespace
 
@@ -45,6 +48,11 @@ Real firstRoot(const Real* c, int order, Real h) {
     }
     return x;
 }
+
+template <class Real>
+Leg<Real>::Leg() = default;
+template <class Real>
+Leg<Real>::~Leg() = default;
 
 template <class Real>
 void Legs<Real>::clear() {
@@ -86,12 +94,13 @@ Leg<Real>* Legs<Real>::crossing(const Mode<Real>* mode) {
 
 template <class Real>
 void Legs<Real>::visited(Leg<Real>& leg) {
-    if (++leg.visits > leg.lifetime) retire(leg, sightsNeeded());
+    ++leg.visits;
+    if (leg.generation != recorder_.generation()) renew(leg);
 }
 
 template <class Real>
 void Legs<Real>::missed(Leg<Real>& leg) {
-    if (++leg.misses > 16 + leg.visits / 4) retire(leg, -longestLife);
+    if (++leg.misses > 16 + leg.visits / 4) retire(leg, -patience);
 }
 
 /// @param sights  how often the stretch counts as seen: enough to make the leg anew at once, or too few for long
@@ -103,7 +112,15 @@ void Legs<Real>::retire(Leg<Real>& leg, int sights) {
     std::erase_if(lastCrossing_, [&](const auto& entry) { return entry.second == &leg; });
     retired_.push_back(std::move(place.leg));
     place.sights = sights;
-    place.lifetime = std::min(2 * place.lifetime, longestLife);
+}
+
+template <class Real>
+void Legs<Real>::makeRound(Leg<Real>& leg, const Clock& clock) {
+    const Stopwatch watch;
+    leg.roundAt = 2 * leg.visits + 16;
+    if (recorder_.ofStates()) leg.round = Round<Real>::along(leg, clock, *this, recorder_, magnitudes_, frame_);
+    if (leg.round) bytes_ += sizeof(Real) * static_cast<std::size_t>(leg.round->rows.size());
+    seconds_ += watch.seconds();
 }
 
 template <class Real>
@@ -126,7 +143,6 @@ Leg<Real>* Legs<Real>::sight(const Key& key, const Stretch<Real>& stretch, int o
         const Stopwatch watch;
         place.leg = build(stretch, key.grains * key.grain, key.grain, order);
         if (place.leg) {
-            place.leg->lifetime = place.lifetime;
             keys_[place.leg.get()] = key;
         } else {
             place.sights = -20 * needed;
@@ -162,12 +178,19 @@ std::unique_ptr<Leg<Real>> Legs<Real>::build(const Stretch<Real>& stretch, Tick 
     leg->slack = slack;
     leg->crossing = stretch.crossing;
     leg->order = order;
+    leg->generation = recorder_.generation();
     Matrix<Real> conditions;
     if (!guarded(*leg, stretch, conditions)) return nullptr;
 
-    for (int pieces = 1; pieces <= mostPieces; pieces *= 2) {
+    // A bend shrinks with the square of the number of pieces.
+    for (int pieces = 1, least = 0; pieces <= mostPieces; pieces = std::max(pieces + 1 + pieces / 8, least)) {
         const Course course(*leg->mode, length, pieces);
-        if (!straight(*leg, stretch, course, leg->most)) continue;
+        const Real worst = straight(*leg, stretch, course, leg->most);
+        if (!(worst <= room)) {
+            least =
+                static_cast<int>(std::min(Real(2 * mostPieces), std::sqrt(worst / room) * static_cast<Real>(pieces)));
+            continue;
+        }
         const auto count = static_cast<Eigen::Index>(pieces);
         const Eigen::Index tail = n * (order + 1), polynomial = leg->crossing >= 0 ? order + 1 : 0;
         leg->rows.resize(conditions.rows() + 2 * count * n + (count - 1) * n + tail + polynomial, n);
@@ -199,20 +222,21 @@ std::unique_ptr<Leg<Real>> Legs<Real>::build(const Stretch<Real>& stretch, Tick 
     return nullptr;
 }
 
-/// Whether the lines between equally spaced points are straight enough, with some room; and how large the bends of
-/// the states may become before they are not.
+/// The largest bend of the lines between equally spaced points, in units of what is allowed; and how large the bends of
+/// the states may become before they are no longer allowed.
 template <class Real>
-bool Legs<Real>::straight(const Leg<Real>& leg, const Stretch<Real>& stretch, const Course& course,
+Real Legs<Real>::straight(const Leg<Real>& leg, const Stretch<Real>& stretch, const Course& course,
                           std::vector<Real>& most) {
-    constexpr Real room = Real(0.5);
+    Real greatest = 0;
     const Matrix<Real> readout = leg.mode->configuration().readout.cwiseAbs();
     Vector<Real> allowed;
     recorder_.allowances(*leg.mode, stretch.start.data(), stretch.end.data(), allowed);
     const auto n = static_cast<int>(stretch.start.size());
     Vector<Real> least = Vector<Real>::Constant(n, std::numeric_limits<Real>::infinity());
     for (int i = 0; i < n; ++i)
-        for (int j = 0; j < readout.rows(); ++j)
-            if (readout(j, i) > 0) least(i) = std::min(least(i), allowed(j) / (static_cast<Real>(n) * readout(j, i)));
+        for (int j = 0; j < readout.rows() && i != frame_.states; ++j)
+            if (readout(j, i) > 0)
+                least(i) = std::min(least(i), allowed(j) / (static_cast<Real>(n - 1) * readout(j, i)));
     most.clear();
     for (std::size_t k = 0; k + 1 < course.difference.size(); ++k) {
         const bool last = k + 2 == course.difference.size();
@@ -222,13 +246,15 @@ bool Legs<Real>::straight(const Leg<Real>& leg, const Stretch<Real>& stretch, co
             const Vector<Real> bend =
                 (Real(0.25) * (course.step * (course.slope[side] * stretch.start) - rise)).cwiseAbs();
             const Real worst = ((readout * bend).array() / allowed.array()).maxCoeff() * stretchBy * stretchBy;
-            if (!(worst <= room)) return false;
+            greatest = std::max(greatest, worst);
+            // A mixture of two boxes in which the bends are allowed: along what they are now, and even.
+            const Real now = std::clamp(Real(1.1) * worst, Real(0.5), Real(0.95));
             for (int i = 0; i < n; ++i)
-                most.push_back(Real(0.5) * bend(i) / std::max(worst, Real(1e-30)) / (stretchBy * stretchBy) +
-                               Real(0.5) * least(i));
+                most.push_back((now * bend(i) / std::max(worst, Real(1e-30)) + (1 - now) * least(i)) /
+                               (stretchBy * stretchBy));
         }
     }
-    return true;
+    return greatest;
 }
 
 /// Conditions under which no guard can end on the way: the hulls of the cubics through values and slopes at the ends of
@@ -264,7 +290,7 @@ bool Legs<Real>::guarded(Leg<Real>& leg, const Stretch<Real>& stretch, Matrix<Re
             demand(value, k == 0);
             if (k + 1 < course.difference.size()) demand(value + third * slope, false);
             if (k > 0) demand(value - third * slope, false);
-            if (k + 1 < course.difference.size()) continue;
+            if (k + 1 < course.difference.size() || leg.order == 1) continue;
             Matrix<Real> prolonged = value + secondsOf<Real>(leg.slack) * slope;
             if (leg.crossing >= 0) prolonged.row(leg.crossing) = value.row(leg.crossing);
             demand(prolonged, false);
@@ -283,6 +309,8 @@ bool Legs<Real>::guarded(Leg<Real>& leg, const Stretch<Real>& stretch, Matrix<Re
 
 template double firstRoot<double>(const double*, int, double);
 template long double firstRoot<long double>(const long double*, int, long double);
+template struct Leg<double>;
+template struct Leg<long double>;
 template class Legs<double>;
 template class Legs<long double>;
 

@@ -14,6 +14,7 @@
 #include <unordered_map>
 #include <vector>
 
+#include "engines/exact/clock.h"
 #include "engines/exact/recorder.h"
 
 namespace hedgerow::exact {
@@ -25,22 +26,31 @@ template <class Real>
 Real firstRoot(const Real* c, int order, Real h);
 
 template <class Real>
+struct Round;
+
+template <class Real>
 struct Leg {
+    Leg();
+    ~Leg();
     Mode<Real>* mode = nullptr;
     Mode<Real>* to = nullptr;         ///< what came of its end last time
     std::uint64_t gates = 0;          ///< state of the gates at its end last time
     std::vector<std::size_t> turned;  ///< elements whose gate turned there
     Tick length = 0, slack = 0;
-    int crossing = -1;         ///< the guard that ends it, or -1 for a scheduled end
-    int order = 1;             ///< of the tail
-    std::vector<Tick> points;  ///< offsets of the points stored on the way
-    Matrix<Real> rows;         ///< conditions, bends, points, tail, polynomial of the guard: below each other
-    std::vector<Real> least;   ///< per condition: it must be above this
-    std::vector<Real> most;    ///< per bend: its magnitude may not be above this
-    Leg* next = nullptr;       ///< the leg that followed last time
+    int crossing = -1;              ///< the guard that ends it, or -1 for a scheduled end
+    int order = 1;                  ///< of the tail
+    std::vector<Tick> points;       ///< offsets of the points stored on the way
+    Matrix<Real> rows;              ///< conditions, bends, points, tail, polynomial of the guard: below each other
+    std::vector<Real> least;        ///< per condition: it must be above this
+    std::vector<Real> most;         ///< per bend: its magnitude may not be above this
+    Leg* next = nullptr;            ///< the leg that followed last time
+    std::uint64_t signalState = 0;  ///< of all signals at its end last time, and where they are stored
+    std::uint32_t signalSet = 0;
     int visits = 0, misses = 0;
-    int lifetime = 0;  ///< visits after which it is made anew, since what it was measured by changes
+    int generation = 0;  ///< of the recorder, when it was made
     bool retired = false;
+    std::unique_ptr<Round<Real>> round;  ///< the whole period that begins with this leg
+    int roundAt = 4;                     ///< visits at which to try to make one
 
     Eigen::Index bendsAt() const { return static_cast<Eigen::Index>(least.size()); }
     Eigen::Index pointsAt() const { return bendsAt() + static_cast<Eigen::Index>(most.size()); }
@@ -76,9 +86,12 @@ public:
     }
     /// Takes note of a stretch; makes it a leg when it came often enough. @return the leg, or nullptr
     Leg<Real>* note(const Stretch<Real>& stretch);
-    /// Takes note of a visit, or that the conditions of a leg failed; one that has lived its time is made anew.
+    /// Takes note of a visit, or that the conditions of a leg failed. What no longer suits is made anew.
     void visited(Leg<Real>& leg);
     void missed(Leg<Real>& leg);
+    void renew(Leg<Real>& leg) { retire(leg, sightsNeeded()); }
+    /// Makes the period that begins with this leg a round, when nothing but legs with scheduled ends is in it.
+    void makeRound(Leg<Real>& leg, const Clock& clock);
     void clear();
 
     std::int64_t built() const { return built_; }
@@ -99,14 +112,14 @@ private:
         }
     };
     struct Place {
-        int sights = 0, lifetime = 64;
+        int sights = 0;
         std::unique_ptr<Leg<Real>> leg;
     };
     void retire(Leg<Real>& leg, int sights);
     struct Course;
 
     std::unique_ptr<Leg<Real>> build(const Stretch<Real>& stretch, Tick length, Tick slack, int order);
-    bool straight(const Leg<Real>& leg, const Stretch<Real>& stretch, const Course& course, std::vector<Real>& most);
+    Real straight(const Leg<Real>& leg, const Stretch<Real>& stretch, const Course& course, std::vector<Real>& most);
     bool guarded(Leg<Real>& leg, const Stretch<Real>& stretch, Matrix<Real>& rows);
     static Key rigidKey(const Mode<Real>* mode, Tick length);
     static Key tailedKey(const Mode<Real>* mode, Tick length, int crossing);

@@ -39,8 +39,10 @@ Recorder<Real>::Recorder(const Frame<Real>& frame, const RunRequest& request, Ru
       magnitudes_(magnitudes),
       low_(static_cast<std::size_t>(frame.unknowns)),
       high_(static_cast<std::size_t>(frame.unknowns)),
+      swing_(static_cast<std::size_t>(frame.unknowns), Real(0)),
       unknowns_(frame.unknowns),
       wide_(frame.unknowns * frame.size() > largestView) {
+    row_.resize(static_cast<std::size_t>(wide_ ? frame.unknowns : frame.size() - 1));
     for (int i = 0; i < frame.unknowns; ++i) {
         const double tolerance =
             request.tolerances.empty() ? request.traceTolerance : request.tolerances[static_cast<std::size_t>(i)];
@@ -143,6 +145,15 @@ template <class Real>
 void Recorder<Real>::see(const Mode<Real>& mode, const Real* y, int weight) {
     multiply(mode.configuration().readout, y, unknowns_.data());
     seeUnknowns(unknowns_.data(), static_cast<Real>(weight));
+    bool changed = false;
+    for (std::size_t i = 0; i < swing_.size() && !changed; ++i) {
+        const Real quiet = Real(quietPart) * (potential_[i] ? magnitudes_.voltage() : magnitudes_.current());
+        const Real now = std::max(high_[i] - low_[i], quiet), then = std::max(swing_[i], quiet);
+        changed = now < Real(0.75) * then || now > Real(2) * then;
+    }
+    if (!changed) return;
+    ++generation_;
+    for (std::size_t i = 0; i < swing_.size(); ++i) swing_[i] = high_[i] - low_[i];
 }
 
 template <class Real>
@@ -170,20 +181,23 @@ void Recorder<Real>::makeView(Mode<Real>& mode) {
 
 template <class Real>
 void Recorder<Real>::point(Mode<Real>& mode, const Real* y, Tick t) {
-    if (mode.view < 0) makeView(mode);
     if (wide_) {
         multiply(mode.configuration().readout, y, unknowns_.data());
-        row_.resize(static_cast<std::size_t>(frame_.unknowns));
         for (int i = 0; i < frame_.unknowns; ++i) row_[static_cast<std::size_t>(i)] = static_cast<double>(unknowns_(i));
     } else {
-        row_.resize(static_cast<std::size_t>(frame_.size() - 1));
-        std::size_t place = 0;
-        for (int j = 0; j < frame_.states; ++j) row_[place++] = static_cast<double>(y[j]);
-        for (int j = frame_.states + 1; j < frame_.size(); ++j) row_[place++] = static_cast<double>(y[j]);
+        double* place = row_.data();
+        for (int j = 0; j < frame_.states; ++j) *place++ = static_cast<double>(y[j]);
+        for (int j = frame_.states + 1; j < frame_.size(); ++j) *place++ = static_cast<double>(y[j]);
     }
-    ++points_;
-    bytes_ += static_cast<std::int64_t>(row_.size() * sizeof(double) + sizeof(Tick));
-    if (!sink_.append(t, static_cast<std::uint32_t>(mode.view), signalSet_, row_)) full_ = true;
+    const PointRef reference{t, viewOf(mode), signalSet_, 0};
+    points({&reference, 1}, row_);
+}
+
+template <class Real>
+void Recorder<Real>::points(std::span<const PointRef> list, std::span<const double> numbers) {
+    points_ += static_cast<std::int64_t>(list.size());
+    bytes_ += static_cast<std::int64_t>(numbers.size_bytes() + list.size_bytes());
+    if (!sink_.append(list, numbers)) full_ = true;
 }
 
 template <class Real>

@@ -17,14 +17,27 @@ public:
 
     /// The signals of all rows from now on.
     void setSignals(std::span<const double> signals) { signalSet_ = sink_.addSignals(signals); }
+    void setSignals(std::uint32_t known) { signalSet_ = known; }
+    std::uint32_t signalSet() const { return signalSet_; }
     /// Writes the values at one instant.
     void instant(Mode<Real>& mode, const Vector<Real>& y, Tick t);
     /// Writes the way from y0 at t0 to y1 at t0 + length, the first point excluded.
     void way(Mode<Real>& mode, const Vector<Real>& y0, const Vector<Real>& y1, Tick t0, Tick length);
     /// Writes a point that is known to be needed, without looking at what it does to the swings of the traces.
     void point(Mode<Real>& mode, const Real* y, Tick t);
+    /// Writes several such points at once; their rows are of the width of rowWidth().
+    void points(std::span<const PointRef> points, std::span<const double> numbers);
     /// Lets the swings of the traces know values that stand for `weight` points.
     void see(const Mode<Real>& mode, const Real* y, int weight);
+    /// Grows when a swing has changed so much that lines that were just straight enough may no longer be, or are much
+    /// straighter than they need to be.
+    int generation() const { return generation_; }
+    /// Whether rows hold the states and sources, the constant left out, and not the unknowns.
+    bool ofStates() const { return !wide_; }
+    std::uint32_t viewOf(Mode<Real>& mode) {
+        if (mode.view < 0) makeView(mode);
+        return static_cast<std::uint32_t>(mode.view);
+    }
 
     /// Per unknown, the bend that a line may hide: a quarter of the difference of its slopes, times its length.
     void allowances(const Mode<Real>& mode, const Real* a, const Real* b, Vector<Real>& allowed);
@@ -56,7 +69,8 @@ private:
     Magnitudes<Real>& magnitudes_;
     std::vector<char> potential_;  ///< per unknown
     std::vector<double> row_;
-    std::vector<Real> low_, high_;
+    std::vector<Real> low_, high_, swing_;  ///< swing_: as it was at the last generation
+    int generation_ = 0;
     Vector<Real> unknowns_;
     std::uint32_t signalSet_ = 0;
     bool wide_;  ///< rows hold the unknowns, not the states

@@ -46,7 +46,9 @@ private:
     // The short way.
     bool alongLegs(Tick next);
     bool replay(Leg<Real>& leg, Tick next);
-    bool holds(const Leg<Real>& leg) const;
+    bool alongRounds(Leg<Real>& leg);
+    bool roundHolds(const Round<Real>& round, FineTime start);
+    bool holds(const std::vector<Real>& least, const std::vector<Real>& most) const;
     void store(Leg<Real>& leg, const Vector<Real>& end, Tick length);
     void arrive(Leg<Real>& leg);
 
@@ -65,6 +67,8 @@ private:
 
     Vector<Real> y_, after_, slope_, legOut_;
     Vector<Real> guards0_, guards1_, rates0_, rates1_;
+    std::vector<double> numbers_;  ///< of the points of a round
+    std::vector<PointRef> points_;
     Mode<Real>* mode_ = nullptr;
     Tick t_ = 0;
     std::vector<char> gateOn_;   ///< per element

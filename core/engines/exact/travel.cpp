@@ -6,6 +6,7 @@
 
 #include <fmt/format.h>
 
+#include "engines/exact/round.h"
 #include "engines/exact/run.h"
 #include "model/quantity.h"
 
@@ -13,8 +14,9 @@ namespace hedgerow::exact {
 
 namespace {
 constexpr int noGuard = -1;
-constexpr int legsPerLook = 256;  ///< legs between two looks at the clock on the wall
-constexpr int seeEvery = 8;       ///< visits of a leg between two looks at the swings of the traces
+constexpr int legsPerLook = 256;   ///< legs between two looks at the clock on the wall
+constexpr int roundsPerLook = 32;  ///< rounds between two looks at the swings of the traces
+constexpr int seeEvery = 8;        ///< visits of a leg between two looks at the swings of the traces
 }  // namespace
 
 /// To `next`, or to the first guard that ends before, and the event there.
@@ -188,6 +190,11 @@ bool Run<Real>::alongLegs(Tick next) {
     while (walked < legsPerLook && !stopped_ && !recorder_.full() && t_ < request_.end) {
         if (walked > 0) next = std::min(request_.end, clock_.next());
         Leg<Real>* leg = legs_.predicted();
+        if (leg && leg->mode == mode_ && clock_.period() > 0) {
+            while (!cancel_.cancelled() && alongRounds(*leg)) walked = std::max(walked, 1);
+            if (t_ >= request_.end) break;
+            next = std::min(request_.end, clock_.next());
+        }
         if (!leg || leg->mode != mode_ || !replay(*leg, next)) {
             Leg<Real>* const failed = leg && leg->mode == mode_ ? leg : nullptr;
             leg = legs_.crossing(mode_);
@@ -197,25 +204,78 @@ bool Run<Real>::alongLegs(Tick next) {
             }
         }
         legs_.walked(leg);
-        ++walked;
+        ++walked, ++replayed_;
         if (t_ >= request_.end) break;
         arrive(*leg);
         if (mode_->timed) break;
     }
     secondsLegs_ += watch.seconds();
-    replayed_ += walked;
     return walked > 0;
 }
 
-/// Whether all conditions of a leg hold, its rows being in legOut_.
+/// Whether all conditions of a leg or round hold, its rows being in legOut_.
 template <class Real>
-bool Run<Real>::holds(const Leg<Real>& leg) const {
+bool Run<Real>::holds(const std::vector<Real>& least, const std::vector<Real>& most) const {
     const Real* out = legOut_.data();
-    for (std::size_t i = 0; i < leg.least.size(); ++i)
-        if (!(out[i] > leg.least[i])) return false;
-    out += leg.least.size();
-    for (std::size_t i = 0; i < leg.most.size(); ++i)
-        if (!(std::abs(out[i]) <= leg.most[i])) return false;
+    bool good = true;  // without branches, so that it vectorises
+    for (std::size_t i = 0; i < least.size(); ++i) good &= out[i] > least[i];
+    out += least.size();
+    for (std::size_t i = 0; i < most.size(); ++i) good &= std::abs(out[i]) <= most[i];
+    return good;
+}
+
+/// Goes along the round that begins with a leg, as often as it fits. @return false when it never did
+template <class Real>
+bool Run<Real>::alongRounds(Leg<Real>& leg) {
+    if (!leg.round) {
+        if (leg.visits < leg.roundAt || toTick(clock_.lastEdge()) != t_) return false;
+        legs_.makeRound(leg, clock_);
+        if (!leg.round) return false;
+    }
+    Round<Real>& round = *leg.round;
+    if (round.generation != recorder_.generation()) {
+        for (Leg<Real>* part : round.legs) legs_.renew(*part);
+        return false;
+    }
+    if (toTick(clock_.lastEdge()) != t_) return false;
+    const FineTime start = clock_.lastEdge(), limit = toFine(std::min(request_.end, clock_.nextSource()));
+    int count = 0;
+    while (count < roundsPerLook && start + (count + 1) * round.period < limit &&
+           roundHolds(round, start + count * round.period))
+        ++count;
+    if (count == 0) return false;
+    t_ = toTick(start + count * round.period);
+    clock_.skipPeriods(count);
+    refreshSources();
+    recorder_.see(*mode_, y_.data(), count * static_cast<int>(round.points.size()));
+    events_ += count * static_cast<std::int64_t>(round.legs.size());
+    replayed_ += count * static_cast<std::int64_t>(round.legs.size());
+    gateEvents_ += count * round.gateEvents;
+    for (std::size_t i = 0; i < round.turns.size(); ++i) eventsByElement_[i] += count * round.turns[i];
+    return true;
+}
+
+/// Goes along a round once, unless one of its conditions fails.
+template <class Real>
+bool Run<Real>::roundHolds(const Round<Real>& round, FineTime start) {
+    if (recorder_.full()) return false;
+    if (legOut_.size() < round.rows.rows()) legOut_.resize(round.rows.rows());
+    multiply(round.rows, y_.data(), legOut_.data());
+    if (!holds(round.least, round.most)) return false;
+    const Real* out = legOut_.data() + round.least.size() + round.most.size();
+    numbers_.resize(static_cast<std::size_t>(round.storedRows * round.rowWidth));
+    double* number = numbers_.data();
+    for (int r = 0; r < round.storedRows; ++r)
+        for (const int column : round.columns) *number++ = static_cast<double>(y_(column) + *out++);
+    points_.resize(round.points.size());
+    for (std::size_t i = 0; i < points_.size(); ++i) {
+        const auto& point = round.points[i];
+        points_[i] = {toTick(start + point.offset), point.view, point.signalSet,
+                      point.row * static_cast<std::uint32_t>(round.rowWidth)};
+    }
+    recorder_.points(points_, numbers_);
+    out -= round.rowWidth;
+    for (const int column : round.columns) y_(column) += *out++;
     return true;
 }
 
@@ -225,7 +285,7 @@ bool Run<Real>::replay(Leg<Real>& leg, Tick next) {
     if (leg.crossing < 0 ? tail < 0 || tail > leg.slack : tail < leg.slack) return false;
     if (legOut_.size() < leg.rows.rows()) legOut_.resize(leg.rows.rows());
     multiply(leg.rows, y_.data(), legOut_.data());
-    if (!holds(leg)) {
+    if (!holds(leg.least, leg.most)) {
         legs_.missed(leg);
         return false;
     }
@@ -290,7 +350,13 @@ void Run<Real>::arrive(Leg<Real>& leg) {
     if (clock_.sourceBreaks() != breaks || leg.visits % 32 == 0) refreshSources();
     if (clock_.version() != signalVersion_) {
         signalVersion_ = clock_.version();
-        recorder_.setSignals(clock_.signals());
+        if (leg.signalState != clock_.state() || leg.turned.empty()) {
+            recorder_.setSignals(clock_.signals());
+            leg.signalState = clock_.state();
+            leg.signalSet = recorder_.signalSet();
+        } else {
+            recorder_.setSignals(leg.signalSet);
+        }
     }
     if (leg.to && leg.gates == clock_.gates() && !leg.turned.empty() && commutation_.settleAs(*leg.to, y_)) {
         for (const std::size_t element : leg.turned) {

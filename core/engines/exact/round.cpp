@@ -1,0 +1,138 @@
+#include "engines/exact/round.h"
+
+#include <cmath>
+
+namespace hedgerow::exact {
+
+namespace {
+constexpr std::size_t mostLegs = 64;
+constexpr Eigen::Index mostNumbers = 60'000;  ///< in the matrix
+}  // namespace
+
+template <class Real>
+Matrix<Real> composedFine(const Mode<Real>& mode, FineTime length) {
+    const auto ticks = static_cast<Tick>(length >> 32);
+    const Matrix<Real> whole = mode.propagator().composed(ticks);
+    const Real rest = static_cast<Real>(static_cast<long double>(length - toFine(ticks)) * 0x1p-86L);
+    const Matrix<Real>& generator = mode.configuration().generator;
+    return whole + rest * (generator + generator * whole);
+}
+
+/// Follows the legs through one period. @return false when something else than scheduled legs comes
+template <class Real>
+bool Round<Real>::collect(Leg<Real>& first, Clock clock, Legs<Real>& legs, std::uint32_t signalSet,
+                          std::vector<Part>& parts) {
+    const FineTime start = clock.lastEdge(), period = clock.period();
+    Leg<Real>* leg = &first;
+    FineTime at = 0;
+    while (parts.size() < mostLegs) {
+        const Tick from = toTick(start + at), next = clock.next();
+        if (next == clock.nextSource()) return false;
+        if (!leg || leg->crossing >= 0 || leg->round || leg->retired || leg->length > next - from ||
+            leg->length + leg->slack < next - from)
+            return false;
+        clock.advance(next);
+        const FineTime end = clock.lastEdge() - start;
+        if (!leg->to || leg->gates != clock.gates() || leg->turned.empty() || leg->signalState != clock.state())
+            return false;
+        const Configuration<Real>& c = leg->to->configuration();
+        if (c.projects || c.contradiction.rows() > 0 || c.shared.cols() > 0 || leg->to->timed) return false;
+        parts.push_back({leg, at, end, signalSet, leg->signalSet});
+        signalSet = leg->signalSet;
+        at = end;
+        if (end == period) return leg->to == first.mode;
+        if (end > period) return false;
+        leg = legs.scheduled(leg->to, clock.next() - toTick(start + at));
+    }
+    return false;
+}
+
+template <class Real>
+std::unique_ptr<Round<Real>> Round<Real>::along(Leg<Real>& leg, const Clock& clock, Legs<Real>& legs,
+                                                Recorder<Real>& recorder, const Magnitudes<Real>& magnitudes,
+                                                const Frame<Real>& frame) {
+    std::vector<Part> parts;
+    if (clock.period() == 0 || !collect(leg, clock, legs, recorder.signalSet(), parts)) return nullptr;
+    auto round = std::make_unique<Round<Real>>();
+    round->period = clock.period();
+    round->generation = recorder.generation();
+    round->turns.assign(frame.network.elements.size(), 0);
+    for (const Part& part : parts) {
+        round->legs.push_back(part.leg);
+        for (const std::size_t element : part.leg->turned) {
+            ++round->turns[element];
+            ++round->gateEvents;
+        }
+    }
+    for (int j = 0; j < frame.size(); ++j)
+        if (j != frame.states) round->columns.push_back(j);
+    round->assemble(parts, recorder, magnitudes.sizes());
+    if (round->rows.size() > mostNumbers) return nullptr;
+    return round;
+}
+
+template <class Real>
+void Round<Real>::assemble(const std::vector<Part>& parts, Recorder<Real>& recorder, const Vector<Real>& sizes) {
+    const auto n = static_cast<int>(sizes.size());
+    rowWidth = n - 1;
+
+    std::vector<Matrix<Real>> conditions, bends, stored;
+    const Matrix<Real> identity = Matrix<Real>::Identity(n, n);
+    Matrix<Real> before = Matrix<Real>::Zero(n, n);  // y at the start of a leg minus y at the start of the round
+    const auto store = [&](const Matrix<Real>& difference) {
+        Matrix<Real> kept(rowWidth, n);
+        for (int j = 0; j < rowWidth; ++j) kept.row(j) = difference.row(columns[static_cast<std::size_t>(j)]);
+        stored.push_back(std::move(kept));
+    };
+    for (const Part& part : parts) {
+        const Leg<Real>& leg = *part.leg;
+        const Matrix<Real> whole = identity + before;
+        const std::uint32_t view = recorder.viewOf(*leg.mode);
+        conditions.push_back(leg.rows.topRows(leg.bendsAt()) * whole);
+        least.insert(least.end(), leg.least.begin(), leg.least.end());
+        const Matrix<Real> bent = leg.rows.middleRows(leg.bendsAt(), leg.pointsAt() - leg.bendsAt()) * whole;
+        for (Eigen::Index i = 0; i < bent.rows(); ++i) {
+            // Most states bend too little to be asked for; should they grow, the recorder has all made anew.
+            const Real limit = leg.most[static_cast<std::size_t>(i)];
+            if (4 * bent.row(i).cwiseAbs().dot(sizes) < limit) continue;
+            bends.push_back(bent.row(i));
+            most.push_back(limit);
+        }
+        for (std::size_t k = 0; k < leg.points.size(); ++k) {
+            points.push_back({part.start + toFine(leg.points[k]), view, part.signalsBefore,
+                              static_cast<std::uint32_t>(stored.size())});
+            const Eigen::Index at = leg.pointsAt() + n * static_cast<Eigen::Index>(k);
+            store(before + leg.rows.middleRows(at, n) * whole);
+        }
+        before += composedFine(*leg.mode, part.end - part.start) * whole;
+        const auto row = static_cast<std::uint32_t>(stored.size());
+        points.push_back({part.end, view, part.signalsBefore, row});
+        points.push_back({part.end, recorder.viewOf(*leg.to), part.signalsAfter, row});
+        store(before);
+    }
+    // The next round may not come: its first guards are asked for now.
+    const Leg<Real>& first = *parts.front().leg;
+    const Eigen::Index guards = first.mode->guardValue.rows();
+    conditions.push_back(first.rows.topRows(guards) * (identity + before));
+    least.insert(least.end(), first.least.begin(), first.least.begin() + guards);
+
+    storedRows = static_cast<int>(stored.size());
+    Eigen::Index height = 0;
+    for (const auto* list : {&conditions, &bends, &stored})
+        for (const Matrix<Real>& block : *list) height += block.rows();
+    rows.resize(height, n);
+    Eigen::Index at = 0;
+    for (const auto* list : {&conditions, &bends, &stored}) {
+        for (const Matrix<Real>& block : *list) {
+            rows.middleRows(at, block.rows()) = block;
+            at += block.rows();
+        }
+    }
+}
+
+template struct Round<double>;
+template struct Round<long double>;
+template Matrix<double> composedFine<double>(const Mode<double>&, FineTime);
+template Matrix<long double> composedFine<long double>(const Mode<long double>&, FineTime);
+
+}  // namespace hedgerow::exact
