@@ -15,6 +15,8 @@
 #include "model/values.h"
 #include "session/registry.h"
 #include "session/run.h"
+#include "session/state_file.h"
+#include "session/verify.h"
 
 namespace hedgerow::cli {
 
@@ -186,8 +188,50 @@ int info(const std::string& path, bool json) {
     return success;
 }
 
+namespace {
+
+/// The second run in long double, as a table of the quantities that differ most.
+int check(const Run& run, bool json) {
+    auto verification = verify(run, run.cancelToken());
+    if (!verification) {
+        spdlog::error("the check: {}", verification.error().text());
+        return interrupted ? stopped : runFailed;
+    }
+    const Verification& v = *verification;
+    if (json) {
+        Json all = Json::array();
+        for (const auto& d : v.differences)
+            all.push_back({{"quantity", d.quantity}, {"largest", d.largest}, {"relative", d.relative}});
+        fmt::print("{}\n", Json{{"verify",
+                                 {{"same events", v.sameEvents},
+                                  {"events", v.events},
+                                  {"reference events", v.referenceEvents},
+                                  {"largest shift", v.largestShift},
+                                  {"differences", all}}}}
+                               .dump(2));
+    } else {
+        fmt::print("\nagainst long double, finer steps, no shortcuts\n");
+        if (v.sameEvents)
+            fmt::print("  {} events, the same in both; the largest shift is {}\n", v.events,
+                       formatQuantity(v.largestShift, "s", 3));
+        else
+            fmt::print("  the events differ: {} here, {} in the check\n", v.events, v.referenceEvents);
+        for (const auto& d : v.differences)
+            fmt::print("  {:<16} {:>12}  {:.1e} of its largest value\n", d.quantity,
+                       formatQuantity(d.largest, d.unit, 3), d.relative);
+    }
+    return v.sameEvents ? success : differs;
+}
+
+}  // namespace
+
 int run(const RunOptions& options) {
-    RunSettings settings{options.scene, options.plan, options.end, {}};
+    RunSettings settings;
+    settings.scene = options.scene;
+    settings.plan = options.plan;
+    settings.end = options.end;
+    settings.start = options.start;
+    settings.evenOut = options.evenOut;
     for (const std::string& set : options.sets) {
         const std::size_t equals = set.find('=');
         if (equals == std::string::npos || equals == 0) {
@@ -232,8 +276,19 @@ int run(const RunOptions& options) {
         }
         if (!options.json) fmt::print("  wrote {}\n", options.outputs[i]);
     }
+    if (!options.keep.empty()) {
+        const RunSummary& summary = theRun.summary();
+        if (auto status = writeStates(options.keep, theRun.elaboration().network, summary.finalStates,
+                                      toSeconds(summary.reached));
+            !status) {
+            spdlog::error("{}", status.error().text());
+            return unwritable;
+        }
+        if (!options.json) fmt::print("  kept the end in {}\n", options.keep);
+    }
     switch (theRun.summary().end) {
         case RunEnd::finished:
+            if (options.verify) return check(theRun, options.json);
             return success;
         case RunEnd::failed:
             return runFailed;

@@ -16,13 +16,16 @@ enum ExitCode {
     runFailed = 4,   ///< the run started and failed
     stopped = 5,     ///< the run was stopped, or reached the memory limit; what it computed was written
     unwritable = 6,  ///< a result cannot be written
+    differs = 7,     ///< --verify found another sequence of events
 };
 
 int check(const std::string& project, bool json);
 int info(const std::string& project, bool json);
 
 struct RunOptions {
-    std::string project, scene, plan, end;
+    std::string project, scene, plan, end, start;
+    std::string keep;  ///< file for the states at the end
+    bool evenOut = false, verify = false;
     std::vector<std::string> sets;        ///< NAME=VALUE
     std::vector<std::string> outputs;     ///< files, format by extension
     std::vector<std::string> quantities;  ///< to write; all when empty

@@ -33,6 +33,12 @@ int main(int argc, char** argv) {
     running->add_option("--scene", options.scene, "the scene to run; the first when not given");
     running->add_option("--plan", options.plan, "the plan to run by; the first when not given");
     running->add_option("--end", options.end, "end time instead of the plan's, such as 5m");
+    running->add_option("--start", options.start,
+                        "instead of the plan's: given, 'operating point', or a file that --keep wrote");
+    running->add_flag("--even-out", options.evenOut, "even out start values that contradict each other");
+    running->add_option("--keep", options.keep, "a file for the states at the end, to start another run from");
+    running->add_flag("--verify", options.verify,
+                      "solve again in long double, by finer steps and without shortcuts, and compare");
     running->add_option("--set", options.sets, "a project parameter for this run, NAME=VALUE; may be repeated");
     running->add_option("--out", options.outputs, "a file to write, .csv or .h5; may be repeated");
     running->add_option("--quantity", options.quantities,

@@ -184,7 +184,7 @@ void Card::addValue(const Part& part, const PartKind& kind, const ParameterKind&
     const auto judge = [this, id, key, kindOf = &kind,
                         unit = parameter.unit](const std::string& text) -> Result<QString> {
         const Part* now = workspace_.project().findPart(id);
-        if (!now || text.empty()) return QString();
+        if (!now || text.empty() || kindOf->findParameter(key)->text) return QString();
         Part trial = *now;
         trial.values.set(key, text);
         auto value = partValue(trial, *kindOf, key, workspace_.parameters().lookup());
@@ -261,7 +261,7 @@ void Card::showParts(const std::vector<const Part*>& parts) {
     // Parts of one kind: a common field sets all of them.
     addHeading("Set for all");
     for (const ParameterKind& parameter : kind->parameters) {
-        if (!parameter.choices.empty() || parameter.rung > parts[0]->rung) continue;
+        if (!parameter.choices.empty() || parameter.text || parameter.rung > parts[0]->rung) continue;
         const std::string key = parameter.key;
         const auto read = [this, key]() -> std::string {
             std::optional<std::string> common;

@@ -297,9 +297,13 @@ Edit renamePart(int id, std::string name) {
                 if (project.findPart(name))
                     return Error{ErrorCode::name, fmt::format("there is another part called {}", name), part->name};
                 const std::string old = std::exchange(part->name, name) + ".";
+                const auto follow = [&](std::string& quantity) {
+                    if (quantity.starts_with(old)) quantity = name + "." + quantity.substr(old.size());
+                };
                 for (Lane& lane : project.lanes)
-                    for (std::string& quantity : lane.quantities)
-                        if (quantity.starts_with(old)) quantity = name + "." + quantity.substr(old.size());
+                    for (std::string& quantity : lane.quantities) follow(quantity);
+                for (Plan& plan : project.plans)
+                    for (auto& [quantity, tolerance] : plan.tolerances) follow(quantity);
                 return {};
             }};
 }

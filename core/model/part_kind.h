@@ -32,6 +32,7 @@ struct ParameterKind {
     int rung = 1;             ///< the rung that first uses it
     bool shownOnSheet = false;
     std::vector<std::string> choices = {};  ///< words to choose from; the value is then one of them, not a number
+    bool text = false;                      ///< the value is a text that the part reads itself
     bool rating = false;                    ///< a limit to compare stress against, not part of the equations
 };
 

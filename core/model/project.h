@@ -106,6 +106,11 @@ struct Plan {
     std::string end = "20m";
     std::string engine = "exact";
     std::string tolerance = "1e-4";  ///< deviation of the stored straight lines, relative to the local swing of a trace
+    /// Tolerances of single quantities, by name.
+    std::vector<std::pair<std::string, std::string>> tolerances = {};
+    /// "given", "operating point", or a file with the end of another run.
+    std::string start = "given";
+    bool evenOut = false;  ///< whether start values that contradict each other are evened out
     std::string extra;
     friend bool operator==(const Plan&, const Plan&) = default;
 };
@@ -118,6 +123,12 @@ struct Lane {
     friend bool operator==(const Lane&, const Lane&) = default;
 };
 
+/// Where a project lies on disk; not part of what it is.
+struct Folder {
+    std::string path;
+    friend bool operator==(const Folder&, const Folder&) { return true; }
+};
+
 struct Project {
     std::string title;
     std::string description;
@@ -128,6 +139,7 @@ struct Project {
     std::vector<Lane> lanes;
     std::string extra;
     int lastId = 0;
+    Folder folder;  ///< where relative file names start; in memory only
     friend bool operator==(const Project&, const Project&) = default;
 
     int newId() { return ++lastId; }

@@ -122,6 +122,11 @@ Result<std::string> partChoice(const Part& part, const PartKind& kind, std::stri
     return word;
 }
 
+std::string textValue(const Part& part, const PartKind& kind, std::string_view key) {
+    const std::string* typed = part.values.find(key);
+    return typed ? *typed : kind.findParameter(key)->standard;
+}
+
 namespace {
 
 /// Splits at blanks, but keeps "10 mH" together: a unit-like word after a number belongs to it.
@@ -150,6 +155,8 @@ Status takeValue(Entry& entry, const ParameterKind& parameter, const std::string
                          {},
                          {},
                          parameter.key};
+        shown = text;
+    } else if (parameter.text) {
         shown = text;
     } else {
         auto value = checkedValue(text, parameter, lookup);

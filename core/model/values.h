@@ -38,6 +38,9 @@ Result<double> partValue(const Part& part, const PartKind& kind, std::string_vie
 /// The word chosen for a parameter with choices.
 Result<std::string> partChoice(const Part& part, const PartKind& kind, std::string_view key);
 
+/// The text typed for a parameter that is one, or its default.
+std::string textValue(const Part& part, const PartKind& kind, std::string_view key);
+
 /// What the entry line understood: a part ready to be placed, or where the text is wrong.
 struct Entry {
     const PartKind* kind = nullptr;

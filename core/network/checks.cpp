@@ -71,6 +71,7 @@ private:
             if (parameter.rung > placed.part->rung && !placed.part->values.find(parameter.key)) continue;
             if (parameter.rating && !placed.part->values.find(parameter.key)) continue;
             std::optional<Error> error;
+            if (parameter.text) continue;
             if (parameter.choices.empty()) {
                 auto value = partValue(*placed.part, *placed.kind, parameter.key, parameters_.lookup());
                 if (!value) error = value.error();
@@ -80,7 +81,10 @@ private:
             if (error) errors_.push_back(*error), sound = false;
         }
         if (!sound) return;
-        if (auto status = placed.type->check(valueOf(placed)); !status) {
+        const auto textOf = [&](std::string_view key) { return textValue(*placed.part, *placed.kind, key); };
+        auto status = placed.type->check(valueOf(placed));
+        if (status) status = placed.type->checkTexts(textOf, project_.folder.path);
+        if (!status) {
             Error error = status.error();
             error.part = placed.part->name;
             error.message = placed.part->name + ": " + error.message;

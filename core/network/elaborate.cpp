@@ -35,6 +35,8 @@ public:
         auto word = partChoice(*part_, *kind_, key);
         return word ? *word : "";
     }
+    std::string text(std::string_view key) const override { return textValue(*part_, *kind_, key); }
+    const std::string& folder() const override { return project_.folder.path; }
     bool typed(std::string_view key) const override { return part_->values.find(key) != nullptr; }
     int nodeCount() const override { return network_.nodeCount(); }
     int rung() const override { return kind_->rungAtOrBelow(part_->rung).rung; }
@@ -76,12 +78,16 @@ public:
     void offerVoltage(int from, int to) override {
         offer({part_->name + ".v", "V", QuantityInfo::Sort::linear, voltageBetween(from, to)});
     }
-    void offerBranch(int branch, int from, int to) override {
+    void offerBranch(int branch, int from, int to, std::string_view suffix) override {
         const Terms voltage = voltageBetween(from, to);
         const Terms current = {{network_.nodeCount() + branch, 1.0}};
-        offer({part_->name + ".v", "V", QuantityInfo::Sort::linear, voltage});
-        offer({part_->name + ".i", "A", QuantityInfo::Sort::linear, current});
-        offer({part_->name + ".p", "W", QuantityInfo::Sort::product, voltage, current});
+        const std::string end(suffix);
+        offer({part_->name + ".v" + end, "V", QuantityInfo::Sort::linear, voltage});
+        offer({part_->name + ".i" + end, "A", QuantityInfo::Sort::linear, current});
+        offer({part_->name + ".p" + end, "W", QuantityInfo::Sort::product, voltage, current});
+    }
+    void offerForm(std::string_view name, std::string_view unit, Terms terms) override {
+        offer({part_->name + "." + std::string(name), std::string(unit), QuantityInfo::Sort::linear, std::move(terms)});
     }
     void offerSignal(std::string_view name, std::string_view unit, int signal) override {
         if (signal < 0) return;

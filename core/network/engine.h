@@ -26,6 +26,7 @@ struct RunRequest {
     bool redistribute = false;
     /// Solves in long double, by finer steps and without shortcuts: to check another run against.
     bool reference = false;
+    std::vector<Tick> instants = {};  ///< rising: at each of them a point is stored
 };
 
 /// How the numbers of a stored row make up the unknowns, and which elements conduct meanwhile.
@@ -90,6 +91,8 @@ public:
     virtual std::string_view name() const = 0;
     /// What stands in the way of solving this network with this engine, if anything.
     virtual Status accepts(const Network& network) const = 0;
+    /// States in which nothing changes while sources and gates stay as they are at t = 0, one per state.
+    virtual Result<std::vector<double>> operatingPoint(const Network& network) const = 0;
     /// Solves. Never throws; a failure is in the summary.
     virtual RunSummary run(const Network& network, const RunRequest& request, RunSink& sink,
                            const CancelToken& cancel) const = 0;

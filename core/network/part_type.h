@@ -25,6 +25,9 @@ public:
     /// A checked value in SI, and a chosen word.
     virtual double value(std::string_view key) const = 0;
     virtual std::string choice(std::string_view key) const = 0;
+    virtual std::string text(std::string_view key) const = 0;
+    /// Where relative file names start; "" for the working directory.
+    virtual const std::string& folder() const = 0;
     /// Whether the user typed a value, so that it is not the default.
     virtual bool typed(std::string_view key) const = 0;
     /// Number of nodes without the reference: branch currents come after them among the unknowns.
@@ -48,7 +51,10 @@ public:
                                 std::vector<int> outputs) = 0;
 
     /// "v", "i" and "p" of a branch from one node to another, v counted from the first to the second.
-    virtual void offerBranch(int branch, int from, int to) = 0;
+    /// @param suffix  put behind each name, for parts with several branches
+    virtual void offerBranch(int branch, int from, int to, std::string_view suffix = "") = 0;
+    /// A quantity of the part's own that is linear in the unknowns.
+    virtual void offerForm(std::string_view name, std::string_view unit, Terms terms) = 0;
     /// "v" alone.
     virtual void offerVoltage(int from, int to) = 0;
     virtual void offerSignal(std::string_view name, std::string_view unit, int signal) = 0;
@@ -74,6 +80,11 @@ public:
     virtual bool joinsNets() const { return true; }
     /// Checks that involve several values together; an error names the part and the field.
     virtual Status check(const std::function<double(std::string_view)>& /*value*/) const { return {}; }
+    /// Checks of texts. @param folder  where relative file names start
+    virtual Status checkTexts(const std::function<std::string(std::string_view)>& /*text*/,
+                              const std::string& /*folder*/) const {
+        return {};
+    }
 };
 
 /// All part types of this build with their kinds.

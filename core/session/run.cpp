@@ -4,6 +4,7 @@
 
 #include "model/values.h"
 #include "session/registry.h"
+#include "session/state_file.h"
 #include "session/version.h"
 
 namespace hedgerow {
@@ -74,10 +75,55 @@ Result<std::shared_ptr<Run>> Run::prepare(std::shared_ptr<const Project> origina
     run->engine_ = engine;
     run->request_.end = toTicks(*end);
     run->request_.traceTolerance = *tolerance;
+    if (auto status = run->setTolerances(*plan); !status) return status.error();
+    if (auto status = run->setStart(*plan, settings); !status) return status.error();
     run->plan_ = plan->name;
     run->scene_ = scene->name;
-    run->store_ = std::make_shared<TraceStore>(static_cast<std::size_t>(run->elaboration_.network.signalCount), settings.memoryLimit);
+    run->store_ = std::make_shared<TraceStore>(static_cast<std::size_t>(run->elaboration_.network.signalCount),
+                                               settings.memoryLimit);
     return run;
+}
+
+/// Those of single quantities go to the unknowns they are made of.
+Status Run::setTolerances(const Plan& plan) {
+    const Network& network = elaboration_.network;
+    const ParameterTable parameters(project_->parameters);
+    for (const auto& [name, text] : plan.tolerances) {
+        const QuantityInfo* quantity = network.findQuantity(name);
+        if (!quantity)
+            return Error{
+                ErrorCode::name,
+                fmt::format("plan {}: a tolerance is given for '{}', which the circuit does not have", plan.name, name),
+                {},
+                {},
+                "tolerances"};
+        auto tolerance = planValue(plan, "tolerances", text, "", parameters, 0.0, 0.1);
+        if (!tolerance) return tolerance.error();
+        std::vector<double>& all = request_.tolerances;
+        if (all.empty()) all.assign(static_cast<std::size_t>(layout_.unknowns), request_.traceTolerance);
+        for (const Terms* terms : {&quantity->a, &quantity->b})
+            for (const auto& [column, factor] : *terms) {
+                double& now = all[static_cast<std::size_t>(column)];
+                now = now == request_.traceTolerance ? *tolerance : std::min(now, *tolerance);
+            }
+    }
+    return {};
+}
+
+Status Run::setStart(const Plan& plan, const RunSettings& settings) {
+    const std::string& start = settings.start.empty() ? plan.start : settings.start;
+    request_.redistribute = plan.evenOut || settings.evenOut;
+    if (start == "given") return {};
+    auto states = start == "operating point"
+                      ? engine_->operatingPoint(elaboration_.network)
+                      : readStates(std::filesystem::path(project_->folder.path) / start, elaboration_.network);
+    if (!states) {
+        Error error = states.error();
+        error.message = fmt::format("plan {}: start: {}", plan.name, error.message);
+        return error;
+    }
+    request_.startStates = std::move(*states);
+    return {};
 }
 
 void Run::execute() { summary_ = engine_->run(elaboration_.network, request_, *store_, cancel_); }

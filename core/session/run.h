@@ -21,6 +21,8 @@ struct RunSettings {
     std::string scene = {};                                            ///< "" for the first
     std::string plan = {};                                             ///< "" for the first
     std::string end = {};                                              ///< typed, "" for the plan's
+    std::string start = {};                                            ///< as in Plan, "" for the plan's
+    bool evenOut = false;                                              ///< even when the plan does not say so
     std::vector<std::pair<std::string, std::string>> parameters = {};  ///< project parameters set for this run
     std::size_t memoryLimit = std::size_t{4} << 30;
 };
@@ -35,6 +37,7 @@ public:
     /// Solves in the calling thread; call once. The summary is complete when it returns.
     void execute();
     void cancel() const { cancel_.cancel(); }
+    const CancelToken& cancelToken() const { return cancel_; }
 
     const Project& project() const { return *project_; }
     const Elaboration& elaboration() const { return elaboration_; }
@@ -42,6 +45,8 @@ public:
     const TraceStore& store() const { return *store_; }
     std::shared_ptr<const TraceStore> storePointer() const { return store_; }
     Tick end() const { return request_.end; }
+    const RunRequest& request() const { return request_; }
+    const Engine& engine() const { return *engine_; }
     const std::string& plan() const { return plan_; }
     const std::string& scene() const { return scene_; }
     const RunSummary& summary() const { return summary_; }
@@ -54,6 +59,8 @@ public:
     std::vector<std::pair<std::string, std::string>> provenance() const;
 
 private:
+    Status setTolerances(const Plan& plan);
+    Status setStart(const Plan& plan, const RunSettings& settings);
     Run(Elaboration elaboration) : elaboration_(std::move(elaboration)), layout_(elaboration_.network) {}
 
     std::shared_ptr<const Project> project_;

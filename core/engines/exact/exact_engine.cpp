@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include "engines/exact/operating_point.h"
 #include "engines/exact/run.h"
 
 namespace hedgerow {
@@ -16,6 +17,10 @@ Status ExactEngine::accepts(const Network& network) const {
                      fmt::format("the exact engine takes up to {} capacitors and windings, this circuit has {}",
                                  mostStates, network.states.size())};
     return {};
+}
+
+Result<std::vector<double>> ExactEngine::operatingPoint(const Network& network) const {
+    return exact::operatingPoint(network);
 }
 
 RunSummary ExactEngine::run(const Network& network, const RunRequest& request, RunSink& sink,

@@ -45,7 +45,9 @@ RunSummary Run<Real>::solve() {
             stopped_ = true;
             break;
         }
-        const Tick next = std::min({request_.end, clock_.next(), nextTimeout()});
+        Tick next = std::min({request_.end, clock_.next(), nextTimeout()});
+        while (instant_ < request_.instants.size() && request_.instants[instant_] <= t_) ++instant_;
+        if (instant_ < request_.instants.size()) next = std::min(next, request_.instants[instant_]);
         if (!alongLegs(next)) general(next);
         if ((events_ & 255) == 0) sink_.progress(t_);
     }

@@ -76,6 +76,7 @@ private:
     Vector<Real> wayStart_;      ///< where the stretch begins that is not stored yet
     Tick wayLength_ = 0;
     int modeGeneration_ = 0;
+    std::size_t instant_ = 0;  ///< the next of the instants asked for
     std::int64_t signalVersion_ = -1;
     bool stopped_ = false;
     std::optional<Error> error_;

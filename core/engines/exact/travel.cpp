@@ -38,8 +38,10 @@ void Run<Real>::general(Tick next) {
     }
     if (guard != noGuard)
         crossing(guard);
-    else if (t_ < request_.end)
+    else if (t_ < request_.end && (t_ >= clock_.next() || t_ >= nextTimeout()))
         scheduled();
+    else
+        return;
     if (stopped_ || !noted || generation != modeGeneration_) return;
     legs_.walked(nullptr);
     if (Leg<Real>* leg = legs_.note(stretch)) {
@@ -184,7 +186,7 @@ void Run<Real>::flushWay() {
 /// Goes along one leg after the other while they fit. @return false when there is none from here
 template <class Real>
 bool Run<Real>::alongLegs(Tick next) {
-    if (request_.reference || mode_->timed) return false;
+    if (request_.reference || mode_->timed || !request_.instants.empty()) return false;
     const Stopwatch watch;
     int walked = 0;
     while (walked < legsPerLook && !stopped_ && !recorder_.full() && t_ < request_.end) {
@@ -238,9 +240,10 @@ bool Run<Real>::alongRounds(Leg<Real>& leg) {
         return false;
     }
     if (toTick(clock_.lastEdge()) != t_) return false;
-    const FineTime start = clock_.lastEdge(), limit = toFine(std::min(request_.end, clock_.nextSource()));
+    const FineTime start = clock_.lastEdge();
+    const Tick limit = std::min(request_.end, clock_.nextSource());
     int count = 0;
-    while (count < roundsPerLook && start + (count + 1) * round.period < limit &&
+    while (count < roundsPerLook && toTick(start + (count + 1) * round.period) < limit &&
            roundHolds(round, start + count * round.period))
         ++count;
     if (count == 0) return false;

@@ -216,7 +216,17 @@ Plan readPlan(Reader& in, const Json& json) {
             plan.engine = in.text(value);
         else if (key == "tolerance")
             plan.tolerance = in.text(value);
-        else
+        else if (key == "start")
+            plan.start = in.text(value);
+        else if (key == "even out")
+            plan.evenOut = in.flag(value);
+        else if (key == "tolerances") {
+            std::string unused;
+            in.object(value, unused, [&](const std::string& name, const Json& item) {
+                plan.tolerances.emplace_back(name, in.text(item));
+                return true;
+            });
+        } else
             return false;
         return true;
     });
@@ -305,8 +315,11 @@ Json toJson(const Parameter& p) {
 }
 Json toJson(const Scene& scene) { return withExtra({{"name", scene.name}}, scene.extra); }
 Json toJson(const Plan& plan) {
-    return withExtra({{"name", plan.name}, {"end", plan.end}, {"engine", plan.engine}, {"tolerance", plan.tolerance}},
-                     plan.extra);
+    Json json = {{"name", plan.name}, {"end", plan.end}, {"engine", plan.engine}, {"tolerance", plan.tolerance}};
+    for (const auto& [name, text] : plan.tolerances) json["tolerances"][name] = text;
+    if (plan.start != Plan().start) json["start"] = plan.start;
+    if (plan.evenOut) json["even out"] = true;
+    return withExtra(std::move(json), plan.extra);
 }
 Json toJson(const Lane& lane) {
     return withExtra({{"quantities", lane.quantities}, {"height", lane.height}}, lane.extra);
@@ -396,6 +409,7 @@ Result<LoadedProject> loadHedge(const std::filesystem::path& path) {
         error.message = path.filename().string() + ": " + error.message;
         return error;
     }
+    loaded->project.folder.path = path.parent_path().string();
     return loaded;
 }
 

@@ -1,0 +1,251 @@
+// The mains and what measures beside it: three-phase source, artificial mains network.
+
+#include <cmath>
+#include <numbers>
+
+#include "parts/generators.h"
+#include "parts/two_terminal.h"
+
+namespace hedgerow {
+
+using namespace parts;
+
+namespace {
+
+/// v = R i + L di/dt + a sin + b cos, the pair being a sine source.
+class PhaseElement final : public Branch {
+public:
+    struct Setting {
+        int source;
+        double ofSine, ofCosine, resistance = 0, inductance = 0;
+        int state = -1, emf = -1;
+    };
+    PhaseElement(std::string part, int branch, int from, int to, const Setting& setting)
+        : Branch(std::move(part), branch, from, to), set_(setting) {}
+    void stamp(LinearStamp& s, int) const override {
+        const int row = s.branchRow(branch_), current = s.branchCurrent(branch_);
+        s.currentLaw(branch_, from_, to_);
+        if (set_.state < 0) {
+            s.voltage(row, from_, to_, 1.0);
+            s.unknown(row, current, -set_.resistance);
+            return drive(s, row);
+        }
+        const int emf = s.branchCurrent(set_.emf);
+        s.unknown(s.branchRow(set_.emf), emf, 1.0);
+        drive(s, s.branchRow(set_.emf));
+        s.unknown(row, current, 1.0);
+        s.state(row, set_.state, 1.0);
+        s.rate(set_.state, from_, 1.0 / set_.inductance);
+        s.rate(set_.state, to_, -1.0 / set_.inductance);
+        s.rate(set_.state, current, -set_.resistance / set_.inductance);
+        s.rate(set_.state, emf, -1.0 / set_.inductance);
+    }
+
+private:
+    void drive(LinearStamp& s, int row) const {
+        s.source(row, set_.source, set_.ofSine);
+        s.source(row, set_.source + 1, set_.ofCosine);
+    }
+    Setting set_;
+};
+
+class ThreePhaseSource final : public PartType {
+public:
+    PartKind kind() const override {
+        PartKind k;
+        k.id = "three-phase-voltage";
+        k.title = "Three-phase voltage source";
+        k.prefix = "V";
+        k.synonyms = {"3ph", "three-phase", "mains3", "threephase"};
+        k.summary = "Three sine voltages against n, a third of a period apart";
+        k.help =
+            "The voltage is the RMS value between two lines. Phase a is √(2/3) · V · sin(2π f t + phase); b and c "
+            "follow "
+            "a third of a period later each, or the other way round. v, i and p of each phase end in its letter; i "
+            "counts into the pin.";
+        k.pins = {{"a", {32, -32}}, {"b", {32, 0}}, {"c", {32, 32}}, {"n", {-32, 0}}};
+        k.parameters = {{.key = "v",
+                         .label = "voltage between lines, RMS",
+                         .symbol = "V",
+                         .unit = "V",
+                         .standard = "400",
+                         .shownOnSheet = true},
+                        {.key = "f",
+                         .label = "frequency",
+                         .symbol = "f",
+                         .unit = "Hz",
+                         .standard = "50",
+                         .least = 0,
+                         .most = 1e10,
+                         .aboveLeast = true,
+                         .shownOnSheet = true},
+                        {.key = "phase", .label = "phase", .symbol = "φ", .unit = "deg", .standard = "0"},
+                        {.key = "sequence",
+                         .label = "sequence",
+                         .symbol = "",
+                         .unit = "",
+                         .standard = "abc",
+                         .choices = {"abc", "acb"}},
+                        {.key = "ri",
+                         .label = "resistance of each phase",
+                         .symbol = "R_i",
+                         .unit = "Ω",
+                         .standard = "10m",
+                         .least = 0,
+                         .rung = 2},
+                        {.key = "li",
+                         .label = "inductance of each phase",
+                         .symbol = "L_i",
+                         .unit = "H",
+                         .standard = "100u",
+                         .least = 0,
+                         .rung = 2}};
+        k.rungs = {{1, "stiff", "v_k = √(2/3) V sin(2π f t + φ − 2π k/3)", "definition", 1.0},
+                   {2, "resistance and inductance of each phase", "v_k = e_k + R_i i_k + L_i di_k/dt",
+                    "Thévenin's theorem", 1.7}};
+        k.symbol = {
+            {"O 0 0 22"},
+            {"M -32 0 L -22 0"},
+            {"M 32 0 L 22 0 M 32 -32 L 0 -32 L 0 -22 M 32 32 L 0 32 L 0 22"},
+            {"A -6 0 6 180 -180"},
+            {"A 6 0 6 180 180"},
+            {"M 26 -38 L 30 -38 M 26 -5 L 30 -5 M 26 -8 L 30 -8 M 26 24 L 30 24 M 26 27 L 30 27 M 26 21 L 30 21",
+             Stroke::Weight::thin}};
+        k.labelAt = {-56, -40};
+        k.group = "Sources";
+        return k;
+    }
+    void elaborate(NetworkBuilder& b) const override {
+        const int source = b.addSource(std::make_unique<SineGenerator>(b.value("f"), b.value("phase")));
+        const double peak = b.value("v") * std::sqrt(2.0 / 3.0), way = b.choice("sequence") == "abc" ? -1.0 : 1.0;
+        const char* const pins[] = {"a", "b", "c"};
+        for (int k = 0; k < 3; ++k) {
+            const double shift = way * 2 * std::numbers::pi * k / 3;
+            PhaseElement::Setting set{source, peak * std::cos(shift), peak * std::sin(shift)};
+            const int branch = b.addBranch(), from = b.node(pins[k]), to = b.node("n");
+            if (b.rung() >= 2) {
+                set.resistance = b.value("ri");
+                if (b.value("li") > 0) {
+                    set.inductance = b.value("li");
+                    set.state = b.addState(StateSort::windingCurrent, "", set.inductance);
+                    set.emf = b.addBranch();
+                }
+            }
+            b.addElement(std::make_unique<PhaseElement>(b.partName(), branch, from, to, set));
+            b.offerBranch(branch, from, to, pins[k]);
+        }
+    }
+};
+
+/// An inductance, or a resistance and a capacitance in series.
+class InductanceElement final : public Branch {
+public:
+    InductanceElement(std::string part, int branch, int from, int to, int state, double inductance)
+        : Branch(std::move(part), branch, from, to), state_(state), inductance_(inductance) {}
+    void stamp(LinearStamp& s, int) const override {
+        const int row = s.branchRow(branch_);
+        s.currentLaw(branch_, from_, to_);
+        s.unknown(row, s.branchCurrent(branch_), 1.0);
+        s.state(row, state_, 1.0);
+        s.rate(state_, from_, 1.0 / inductance_);
+        s.rate(state_, to_, -1.0 / inductance_);
+    }
+
+private:
+    int state_;
+    double inductance_;
+};
+
+class SeriesElement final : public Branch {
+public:
+    SeriesElement(std::string part, int branch, int from, int to, int state, double capacitance, double resistance)
+        : Branch(std::move(part), branch, from, to),
+          state_(state),
+          capacitance_(capacitance),
+          resistance_(resistance) {}
+    void stamp(LinearStamp& s, int) const override {
+        const int row = s.branchRow(branch_), current = s.branchCurrent(branch_);
+        s.currentLaw(branch_, from_, to_);
+        s.voltage(row, from_, to_, 1.0);
+        s.unknown(row, current, -resistance_);
+        s.state(row, state_, 1.0);
+        s.rate(state_, current, 1.0 / capacitance_);
+    }
+
+private:
+    int state_;
+    double capacitance_, resistance_;
+};
+
+/// One line of the V-network: the mains side decoupled by L, both sides closed by a series R and C.
+class MainsNetwork final : public PartType {
+public:
+    PartKind kind() const override {
+        const auto value = [](const char* key, const char* label, const char* symbol, const char* unit,
+                              const char* standard) {
+            return ParameterKind{.key = key,
+                                 .label = label,
+                                 .symbol = symbol,
+                                 .unit = unit,
+                                 .standard = standard,
+                                 .least = 0,
+                                 .aboveLeast = true};
+        };
+        PartKind k;
+        k.id = "artificial-mains-network";
+        k.title = "Artificial mains network";
+        k.prefix = "AMN";
+        k.synonyms = {"amn", "lisn", "v-network"};
+        k.summary = "A defined impedance between mains and equipment, with the noise across 50 Ω";
+        k.help =
+            "One line of a V-network: 50 µH between mains and equipment, 8 µF and 5 Ω from the mains side to the "
+            "reference, 250 nF and the 50 Ω of the receiver from the equipment side. vn is the noise voltage across "
+            "the "
+            "50 Ω. Take one for each line.";
+        k.pins = {{"m", {-40, 0}}, {"e", {40, 0}}, {"r", {0, 40}}};
+        k.parameters = {value("l", "inductance", "L", "H", "50u"),
+                        value("cm", "capacitance, mains side", "C_m", "F", "8u"),
+                        value("rm", "resistance, mains side", "R_m", "Ω", "5"),
+                        value("ce", "capacitance, equipment side", "C_e", "F", "250n"),
+                        value("re", "resistance of the receiver", "R_e", "Ω", "50")};
+        k.rungs = {{1, "50 Ω / 50 µH + 5 Ω", "L between m and e;  R_m C_m and R_e C_e to r",
+                    "V-network of CISPR 16-1-2, 9 kHz to 30 MHz", 1.0}};
+        k.symbol = {{"M -32 -20 L 32 -20 L 32 28 L -32 28 Z", Stroke::Weight::thin},
+                    {"M -40 0 L -18 0"},
+                    {"A -12 0 6 180 -180"},
+                    {"A 0 0 6 180 -180"},
+                    {"A 12 0 6 180 -180"},
+                    {"M 18 0 L 40 0"},
+                    {"M -22 0 L -22 10 M -27 10 L -17 10 M -27 13 L -17 13 M -22 13 L -22 22", Stroke::Weight::thin},
+                    {"M 22 0 L 22 10 M 17 10 L 27 10 M 17 13 L 27 13 M 22 13 L 22 22", Stroke::Weight::thin},
+                    {"M -22 22 L 22 22 M 0 22 L 0 40", Stroke::Weight::thin}};
+        k.labelAt = {-32, -52};
+        k.group = "Meters";
+        return k;
+    }
+    void elaborate(NetworkBuilder& b) const override {
+        const int m = b.node("m"), e = b.node("e"), r = b.node("r");
+        const int line = b.addBranch(), mains = b.addBranch(), equipment = b.addBranch();
+        b.addElement(std::make_unique<InductanceElement>(
+            b.partName(), line, m, e, b.addState(StateSort::windingCurrent, "", b.value("l")), b.value("l")));
+        b.addElement(std::make_unique<SeriesElement>(b.partName(), mains, m, r,
+                                                     b.addState(StateSort::capacitorVoltage, "", b.value("cm")),
+                                                     b.value("cm"), b.value("rm")));
+        b.addElement(std::make_unique<SeriesElement>(b.partName(), equipment, e, r,
+                                                     b.addState(StateSort::capacitorVoltage, "", b.value("ce")),
+                                                     b.value("ce"), b.value("re")));
+        b.offerBranch(line, m, e, "l");
+        b.offerForm("vn", "V", {{b.nodeCount() + equipment, b.value("re")}});
+        b.offerBranch(mains, m, r, "m");
+        b.offerBranch(equipment, e, r, "e");
+    }
+};
+
+}  // namespace
+
+void registerMains(PartLibrary& library) {
+    library.add(std::make_unique<ThreePhaseSource>());
+    library.add(std::make_unique<MainsNetwork>());
+}
+
+}  // namespace hedgerow

@@ -1,0 +1,107 @@
+// Diode and Zener diode.
+
+#include "parts/segmented.h"
+
+namespace hedgerow {
+
+using namespace parts;
+
+namespace {
+
+const std::vector<Stroke> diodeSymbol = {
+    {"M 0 -32 L 0 -12"},
+    {"M -12 -12 L 12 -12 L 0 10 Z"},
+    {"M -12 -12 L 12 -12 L 0 10 Z", Stroke::Weight::normal, true, Stroke::When::conducting},
+    {"M -12 10 L 12 10", Stroke::Weight::heavy},
+    {"M 0 10 L 0 32"}};
+
+class Diode final : public SwitchingPart {
+public:
+    PartKind kind() const override {
+        return {
+            .id = "diode",
+            .title = "Diode",
+            .prefix = "D",
+            .synonyms = {"d", "rectifier", "freewheel", "body diode"},
+            .summary = "Conducts from a to k, blocks the other way",
+            .help =
+                "Turns on when its voltage reaches the knee and off when its current reaches zero, both found exactly. "
+                "Ideal diodes may commutate into each other without any resistance in the loop.",
+            .pins = verticalPins("a", "k"),
+            .parameters = {kneeVoltage("vf", "knee voltage", "V_f", "0.7"), onResistance(), offResistance(),
+                           ratedVoltage(), ratedCurrent()},
+            .rungs = {{1, "closed or open", "on: v = 0 while i ≥ 0,  off: i = 0 while v ≤ 0",
+                       "linear complementarity: v ≤ 0, i ≥ 0, v i = 0", 1.0},
+                      {2, "knee, on-resistance, leakage", "on: v = V_f + R_on (i − V_f / R_off),  off: i = v / R_off",
+                       "piecewise-linear junction, continuous at the knee", 1.7}},
+            .symbol = diodeSymbol,
+            .labelAt = {20, -4},
+            .group = "Switches"};
+    }
+    void elaborate(NetworkBuilder& b) const override {
+        const bool lossy = b.rung() >= 2;
+        const double knee = lossy ? b.value("vf") : 0, leak = lossy ? 1 / b.value("roff") : 0;
+        std::vector<Piece> pieces = {blocking(leak), conducting(knee, lossy ? b.value("ron") : 0, leak)};
+        pieces[0].bounds = {voltageBelow(knee, 1)};
+        pieces[1].bounds = {currentAbove(knee * leak, 0)};
+        addSegmented(b, b.node("a"), b.node("k"), std::move(pieces));
+    }
+};
+
+class Zener final : public SwitchingPart {
+public:
+    PartKind kind() const override {
+        PartKind k{.id = "zener",
+                   .title = "Zener diode",
+                   .prefix = "D",
+                   .synonyms = {"zener", "z", "tvs", "clamp"},
+                   .summary = "A diode that breaks down at a given reverse voltage",
+                   .help =
+                       "Conducts from a to k like a diode, and from k to a when the reverse voltage reaches the "
+                       "breakdown voltage, which it then holds. Two of them back to back limit both ways.",
+                   .pins = verticalPins("a", "k"),
+                   .parameters = {{.key = "vz",
+                                   .label = "breakdown voltage",
+                                   .symbol = "V_z",
+                                   .unit = "V",
+                                   .standard = "12",
+                                   .least = 0,
+                                   .aboveLeast = true,
+                                   .shownOnSheet = true},
+                                  kneeVoltage("vf", "knee voltage", "V_f", "0.7"),
+                                  onResistance(),
+                                  onResistance("breakdown resistance", "rz", "R_z", "1"),
+                                  offResistance(),
+                                  ratedCurrent()},
+                   .rungs = {{1, "ideal in all three states", "forward: v = 0,  blocking: i = 0,  breakdown: v = −V_z",
+                              "piecewise-linear junction", 1.0},
+                             {2, "knee, resistances, leakage",
+                              "forward: v = V_f + R_on i,  breakdown: v = −V_z + R_z i,  blocking: i = v / R_off",
+                              "piecewise-linear junction, continuous at both knees", 1.7}},
+                   .symbol = diodeSymbol,
+                   .labelAt = {20, -4},
+                   .group = "Switches"};
+        k.symbol.push_back({"M -12 10 L -12 16 M 12 10 L 12 4", Stroke::Weight::heavy});
+        return k;
+    }
+    void elaborate(NetworkBuilder& b) const override {
+        enum { off, forward, breakdown };
+        const bool lossy = b.rung() >= 2;
+        const double knee = lossy ? b.value("vf") : 0, leak = lossy ? 1 / b.value("roff") : 0, vz = b.value("vz");
+        std::vector<Piece> pieces = {blocking(leak), conducting(knee, lossy ? b.value("ron") : 0, leak),
+                                     conducting(-vz, lossy ? b.value("rz") : 0, leak)};
+        pieces[off].bounds = {voltageBelow(knee, forward), voltageAbove(-vz, breakdown)};
+        pieces[forward].bounds = {currentAbove(knee * leak, off)};
+        pieces[breakdown].bounds = {currentBelow(-vz * leak, off)};
+        addSegmented(b, b.node("a"), b.node("k"), std::move(pieces));
+    }
+};
+
+}  // namespace
+
+void registerDiodes(PartLibrary& library) {
+    library.add(std::make_unique<Diode>());
+    library.add(std::make_unique<Zener>());
+}
+
+}  // namespace hedgerow

@@ -1,0 +1,161 @@
+// Thyristor and triac.
+
+#include <algorithm>
+
+#include "parts/segmented.h"
+
+namespace hedgerow {
+
+using namespace parts;
+
+namespace {
+
+class Thyristor final : public SwitchingPart {
+public:
+    PartKind kind() const override {
+        return {.id = "thyristor",
+                .title = "Thyristor",
+                .prefix = "T",
+                .synonyms = {"thyristor", "scr"},
+                .summary = "A diode that starts to conduct only when its gate is on",
+                .help =
+                    "Turns on when the gate is on and the voltage from a to k reaches the knee; stays on without the "
+                    "gate until the current falls to the holding current. One rung up: if the gate leaves before the "
+                    "latching current is reached it goes off again, and a forward voltage that comes back within the "
+                    "turn-off time after conduction makes it conduct once more without any gate.",
+                .pins = {{"a", {0, -32}}, {"k", {0, 32}}, {"g", {-32, 0}, PinSort::signalIn}},
+                .parameters = {kneeVoltage("vf", "knee voltage", "V_f", "1"),
+                               onResistance(),
+                               offResistance(),
+                               {.key = "ilatch",
+                                .label = "latching current",
+                                .symbol = "I_L",
+                                .unit = "A",
+                                .standard = "0",
+                                .least = 0,
+                                .rung = 2},
+                               {.key = "ihold",
+                                .label = "holding current",
+                                .symbol = "I_H",
+                                .unit = "A",
+                                .standard = "0",
+                                .least = 0,
+                                .rung = 2},
+                               {.key = "tq",
+                                .label = "turn-off time",
+                                .symbol = "t_q",
+                                .unit = "s",
+                                .standard = "0",
+                                .least = 0,
+                                .most = 1,
+                                .rung = 2},
+                               ratedVoltage(),
+                               ratedCurrent()},
+                .rungs = {{1, "closed or open", "on: v = 0 while i ≥ 0,  off: i = 0", "definition", 1.0},
+                          {2, "knee, resistance, leakage; latching, holding, turn-off time",
+                           "on: v = V_f + R_on i while i ≥ I_H,  off: i = v / R_off", "terms of IEC 60747-6", 1.7}},
+                .symbol = {{"M 0 -32 L 0 -12"},
+                           {"M -12 -12 L 12 -12 L 0 10 Z"},
+                           {"M -12 -12 L 12 -12 L 0 10 Z", Stroke::Weight::normal, true, Stroke::When::conducting},
+                           {"M -12 10 L 12 10", Stroke::Weight::heavy},
+                           {"M 0 10 L 0 32"},
+                           {"M -32 0 L -24 0 L -4 12", Stroke::Weight::thin}},
+                .labelAt = {20, -4},
+                .group = "Switches"};
+    }
+    Status check(const std::function<double(std::string_view)>& value) const override {
+        if (value("ihold") > value("ilatch") && value("ilatch") > 0)
+            return Error{
+                ErrorCode::range, "the holding current must not be above the latching current", {}, {}, "ihold"};
+        return SwitchingPart::check(value);
+    }
+    void elaborate(NetworkBuilder& b) const override {
+        enum { off, armed, held, starting, latched, recovering, recoveringArmed };
+        const bool lossy = b.rung() >= 2;
+        const double knee = lossy ? b.value("vf") : 0, leak = lossy ? 1 / b.value("roff") : 0;
+        const double hold = std::max(knee * leak, lossy ? b.value("ihold") : 0);
+        const double latch = std::max(hold, lossy ? b.value("ilatch") : 0), recovery = lossy ? b.value("tq") : 0;
+        const Piece open = blocking(leak), closed = conducting(knee, lossy ? b.value("ron") : 0, leak);
+        std::vector<Piece> pieces = {open, open, closed, closed, closed, open, open};
+        const bool latches = latch > knee * leak;
+        pieces[off].gateOn = armed;
+        pieces[armed].gateOff = off;
+        pieces[armed].bounds = {voltageBelow(knee, latches ? starting : latched)};
+        pieces[held].bounds = {currentAbove(hold, recovery > 0 ? recovering : off)};
+        pieces[held].gateOn = latched;
+        pieces[starting].bounds = {currentAbove(knee * leak, armed), currentBelow(latch, latched)};
+        pieces[starting].gateOff = off;
+        pieces[latched].bounds = {currentAbove(latches ? hold : knee * leak, latches        ? starting
+                                                                             : recovery > 0 ? recoveringArmed
+                                                                                            : armed)};
+        pieces[latched].gateOff = held;
+        pieces[recovering].bounds = {voltageBelow(knee, held)};
+        pieces[recovering].gateOn = recoveringArmed;
+        pieces[recoveringArmed].bounds = {voltageBelow(knee, latched)};
+        pieces[recoveringArmed].gateOff = recovering;
+        if (recovery > 0) {
+            pieces[recovering].timeout = Timeout{recovery, off};
+            pieces[recoveringArmed].timeout = Timeout{recovery, armed};
+        }
+        addSegmented(b, b.node("a"), b.node("k"), std::move(pieces), b.signal("g"), {off, armed});
+    }
+};
+
+class Triac final : public SwitchingPart {
+public:
+    PartKind kind() const override {
+        return {
+            .id = "triac",
+            .title = "Triac",
+            .prefix = "T",
+            .synonyms = {"triac"},
+            .summary = "Conducts either way once its gate was on, until its current passes through zero",
+            .help =
+                "Turns on in the direction of its voltage while the gate is on, and stays on without the gate until "
+                "the current falls to zero.",
+            .pins = {{"a", {0, -32}}, {"b", {0, 32}}, {"g", {-32, 16}, PinSort::signalIn}},
+            .parameters = {kneeVoltage("vf", "knee voltage", "V_f", "1"), onResistance(), offResistance(),
+                           ratedVoltage(), ratedCurrent()},
+            .rungs = {{1, "closed or open", "on: v = 0 until i = 0,  off: i = 0", "definition", 1.0},
+                      {2, "knee, resistance, leakage", "on: v = ±V_f + R_on i,  off: i = v / R_off",
+                       "two thyristors back to back", 1.7}},
+            .symbol = {{"M 0 -32 L 0 -10"},
+                       {"M 0 10 L 0 32"},
+                       {"M -16 -10 L 16 -10 M -16 10 L 16 10", Stroke::Weight::heavy},
+                       {"M -16 -10 L 0 -10 L -8 10 Z M 0 10 L 16 10 L 8 -10 Z"},
+                       {"M -16 -10 L 0 -10 L -8 10 Z M 0 10 L 16 10 L 8 -10 Z", Stroke::Weight::normal, true,
+                        Stroke::When::conducting},
+                       {"M -32 16 L -20 16 L -12 10", Stroke::Weight::thin}},
+            .labelAt = {24, -4},
+            .group = "Switches"};
+    }
+    void elaborate(NetworkBuilder& b) const override {
+        enum { off, armed, forward, backward, forwardArmed, backwardArmed };
+        const bool lossy = b.rung() >= 2;
+        const double knee = lossy ? b.value("vf") : 0, leak = lossy ? 1 / b.value("roff") : 0;
+        const Piece open = blocking(leak), to = conducting(knee, lossy ? b.value("ron") : 0, leak),
+                    from = conducting(-knee, lossy ? b.value("ron") : 0, leak);
+        std::vector<Piece> pieces = {open, open, to, from, to, from};
+        pieces[off].gateOn = armed;
+        pieces[armed].gateOff = off;
+        pieces[armed].bounds = {voltageBelow(knee, forwardArmed), voltageAbove(-knee, backwardArmed)};
+        pieces[forward].bounds = {currentAbove(knee * leak, off)};
+        pieces[backward].bounds = {currentBelow(-knee * leak, off)};
+        pieces[forwardArmed].bounds = {currentAbove(knee * leak, armed)};
+        pieces[backwardArmed].bounds = {currentBelow(-knee * leak, armed)};
+        pieces[forward].gateOn = forwardArmed;
+        pieces[backward].gateOn = backwardArmed;
+        pieces[forwardArmed].gateOff = forward;
+        pieces[backwardArmed].gateOff = backward;
+        addSegmented(b, b.node("a"), b.node("b"), std::move(pieces), b.signal("g"), {off, armed});
+    }
+};
+
+}  // namespace
+
+void registerThyristors(PartLibrary& library) {
+    library.add(std::make_unique<Thyristor>());
+    library.add(std::make_unique<Triac>());
+}
+
+}  // namespace hedgerow
