@@ -162,9 +162,10 @@ Result<Mode<Real>*> Commutation<Real>::settle(Vector<Real>& y, const Segments& w
             candidate[static_cast<std::size_t>(guard.element)] = guard.next;
         }
     }
-    if (!found) found = enumerate(wanted, before, y);
-    if (!found) return failure(*last, before, t, cause);
-    if (auto status = lostCurrents(*found, before, t, cause); !status) return status.error();
+    // A mode that would cut a winding current is taken only when there is no other, and then it is an error.
+    const auto lost = found ? lostCurrents(*found, before, t, cause) : Status();
+    if (!found || !lost) found = enumerate(wanted, before, y);
+    if (!found) return lost ? failure(*last, before, t, cause) : lost.error();
     if (!y.allFinite())
         return Error{ErrorCode::numeric,
                      "the solution grew beyond all bounds at " + formatQuantity(toSeconds(t), "s", 6)};
@@ -315,7 +316,8 @@ Mode<Real>* Commutation<Real>::enumerate(const Segments& wanted, const Vector<Re
             rest /= choices[i].size();
         }
         Mode<Real>& trialMode = mode(candidate);
-        if (judge(trialMode, before, after).verdict == Verdict::consistent) return &trialMode;
+        if (judge(trialMode, before, after).verdict != Verdict::consistent) continue;
+        if (lostCurrents(trialMode, before, 0, {})) return &trialMode;
     }
     return nullptr;
 }

@@ -1,5 +1,7 @@
 #include "engines/exact/frame.h"
 
+#include <limits>
+
 namespace hedgerow::exact {
 
 template <class Real>
@@ -37,6 +39,16 @@ void Magnitudes<Real>::seeSources(const Vector<Real>& y) {
 }
 
 template <class Real>
+void Magnitudes<Real>::drifted(Real normTimesLength) {
+    const Real drift = 4 * std::numeric_limits<Real>::epsilon() * normTimesLength;
+    Real part = quiet;
+    while (part < drift && part < mostDrift) part *= 4;
+    if (part == part_) return;
+    part_ = part;
+    ++version_;
+}
+
+template <class Real>
 Vector<Real> Magnitudes<Real>::sizes() const {
     Vector<Real> result(frame_.size());
     for (int i = 0; i < frame_.states; ++i)
@@ -48,7 +60,7 @@ Vector<Real> Magnitudes<Real>::sizes() const {
 
 template <class Real>
 Real Magnitudes<Real>::noise(const Real* coefficients, bool ofVoltage) const {
-    Real sum = part * (ofVoltage ? voltage_ : current_) + least;
+    Real sum = part_ * (ofVoltage ? voltage_ : current_) + least;
     for (int i = 0; i < frame_.states; ++i) {
         const bool voltage = frame_.network.states[static_cast<std::size_t>(i)].sort == StateSort::capacitorVoltage;
         sum += rounding * std::abs(coefficients[i]) * (voltage ? voltage_ : current_);

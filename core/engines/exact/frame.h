@@ -69,9 +69,12 @@ public:
     void seeSources(const Vector<Real>& y);
     Real voltage() const { return voltage_; }
     Real current() const { return current_; }
-    Real currentNoise() const { return part * current_ + least; }
-    Real chargeNoise() const { return part * voltage_ * largestC_ + least * least; }
-    Real fluxNoise() const { return part * current_ * largestL_ + least * least; }
+    Real currentNoise() const { return part_ * current_ + least; }
+    Real chargeNoise() const { return part_ * voltage_ * largestC_ + least * least; }
+    Real fluxNoise() const { return part_ * current_ * largestL_ + least * least; }
+    /// Takes into account what rounding of the equations does to states that should not move: the norm of the equations
+    /// times the length of a stretch, in units of the last digit.
+    void drifted(Real normTimesLength);
     /// The largest value seen of each entry of y, by its kind.
     Vector<Real> sizes() const;
     /// The size of zero of a guard with these coefficients over y.
@@ -86,7 +89,8 @@ private:
         if (value > Real(1.1) * largest) ++version_;
         largest = value;
     }
-    static constexpr Real part = Real(1e-11), rounding = Real(1e-13), least = Real(1e-18);
+    static constexpr Real rounding = Real(1e-13), least = Real(1e-18), quiet = Real(1e-11), mostDrift = Real(1e-7);
+    Real part_ = quiet;  ///< what of the largest value is noise
     const Frame<Real>& frame_;
     Real voltage_ = 0, current_ = 0;
     Vector<Real> sources_;

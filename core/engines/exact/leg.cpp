@@ -9,13 +9,14 @@ namespace hedgerow::exact {
 
 namespace {
 
-constexpr Tick rigidGrain = 64;  ///< lengths that differ by less share a leg whose tail is one linear term
-constexpr Tick tailSteps = 8;    ///< base steps in the tail of a leg of variable length
-constexpr int tailOrder = 6;     ///< (8 * 2e-3)^7 / 7! is below rounding
-constexpr int mostPieces = 64;   ///< stored lines in a leg
-constexpr int mostHulls = 8;     ///< steps in which guards are looked at
-constexpr int mostSize = 40;     ///< of y: larger ones gain nothing
-constexpr double room = 0.8;     ///< of what a line may bend: the rest is for what comes later
+constexpr Tick rigidGrain = 64;               ///< lengths that differ by less share a leg whose tail is one linear term
+constexpr Tick tailSteps = 8;                 ///< base steps in the tail of a leg of variable length
+constexpr int tailOrder = 6;                  ///< (8 * 2e-3)^7 / 7! is below rounding
+constexpr int mostPieces = 64;                ///< stored lines in a leg
+constexpr int mostHulls = 8;                  ///< steps in which guards are looked at
+constexpr int mostSize = 32;                  ///< of y: larger ones gain nothing
+constexpr Eigen::Index mostNumbers = 30'000;  ///< in the matrix of a leg
+constexpr double room = 0.8;                  ///< of what a line may bend: the rest is for what comes later
 constexpr std::size_t mostBytes = std::size_t{24} << 20;
 constexpr std::size_t mostPlaces = 50'000;
 constexpr int patience = 1000;  ///< stretches before a leg that often failed is tried again
@@ -118,7 +119,7 @@ template <class Real>
 void Legs<Real>::makeRound(Leg<Real>& leg, const Clock& clock) {
     const Stopwatch watch;
     leg.roundAt = 2 * leg.visits + 16;
-    if (recorder_.ofStates()) leg.round = Round<Real>::along(leg, clock, *this, recorder_, magnitudes_, frame_);
+    if (recorder_.ofStates()) leg.round = Round<Real>::along(leg, clock, *this, recorder_, frame_);
     if (leg.round) bytes_ += sizeof(Real) * static_cast<std::size_t>(leg.round->rows.size());
     seconds_ += watch.seconds();
 }
@@ -128,11 +129,8 @@ Leg<Real>* Legs<Real>::note(const Stretch<Real>& stretch) {
     const Mode<Real>& mode = *stretch.mode;
     if (frame_.size() > mostSize || mode.timed || stretch.length == 0) return nullptr;
     if (places_.size() > mostPlaces || bytes_ > mostBytes) clear();
-    const int needed = sightsNeeded();
-    if (stretch.crossing >= 0)
-        return sight(tailedKey(&mode, stretch.length, stretch.crossing), stretch, tailOrder, needed);
-    if (Leg<Real>* rigid = sight(rigidKey(&mode, stretch.length), stretch, 1, needed)) return rigid;
-    return sight(tailedKey(&mode, stretch.length, -1), stretch, tailOrder, 2 * needed);
+    if (stretch.periodic) return sight(rigidKey(&mode, stretch.length), stretch, 1, sightsNeeded());
+    return sight(tailedKey(&mode, stretch.length, stretch.crossing), stretch, tailOrder, sightsNeeded());
 }
 
 template <class Real>
@@ -182,26 +180,43 @@ std::unique_ptr<Leg<Real>> Legs<Real>::build(const Stretch<Real>& stretch, Tick 
     Matrix<Real> conditions;
     if (!guarded(*leg, stretch, conditions)) return nullptr;
 
+    const Matrix<Real> watch = watched(*leg->mode, stretch);
+    const Vector<Real> sizes = magnitudes_.sizes();
     // A bend shrinks with the square of the number of pieces.
     for (int pieces = 1, least = 0; pieces <= mostPieces; pieces = std::max(pieces + 1 + pieces / 8, least)) {
         const Course course(*leg->mode, length, pieces);
-        const Real worst = straight(*leg, stretch, course, leg->most);
+        std::vector<Vector<Real>> bends;
+        Real worst = 0;
+        for (std::size_t k = 0; k + 1 < course.difference.size(); ++k) {
+            // The last line is longer by the tail.
+            const Real longer =
+                k + 2 == course.difference.size() ? 1 + secondsOf<Real>(leg->slack) / course.step : Real(1);
+            const Matrix<Real> rise = course.difference[k + 1] - course.difference[k];
+            for (const std::size_t side : {k, k + 1}) {
+                const Matrix<Real> rows =
+                    watch * (Real(0.25) * longer * longer * (course.step * course.slope[side] - rise));
+                for (Eigen::Index i = 0; i < rows.rows(); ++i) {
+                    // What cannot bend far enough is not asked for; should values grow, the recorder has all made anew.
+                    if (4 * rows.row(i).cwiseAbs().dot(sizes) < 1) continue;
+                    bends.push_back(rows.row(i));
+                    worst = std::max(worst, std::abs(rows.row(i).dot(stretch.start)));
+                }
+            }
+        }
         if (!(worst <= room)) {
             least =
                 static_cast<int>(std::min(Real(2 * mostPieces), std::sqrt(worst / room) * static_cast<Real>(pieces)));
             continue;
         }
         const auto count = static_cast<Eigen::Index>(pieces);
+        leg->bends = static_cast<Eigen::Index>(bends.size());
         const Eigen::Index tail = n * (order + 1), polynomial = leg->crossing >= 0 ? order + 1 : 0;
-        leg->rows.resize(conditions.rows() + 2 * count * n + (count - 1) * n + tail + polynomial, n);
+        const Eigen::Index height = conditions.rows() + leg->bends + (count - 1) * n + tail + polynomial;
+        if (height * n > mostNumbers) return nullptr;
+        leg->rows.resize(height, n);
         leg->rows.topRows(conditions.rows()) = conditions;
         Eigen::Index at = conditions.rows();
-        for (std::size_t k = 0; k + 1 < course.difference.size(); ++k) {
-            const Matrix<Real> rise = course.difference[k + 1] - course.difference[k];
-            leg->rows.middleRows(at, n) = Real(0.25) * (course.step * course.slope[k] - rise);
-            leg->rows.middleRows(at + n, n) = Real(0.25) * (course.step * course.slope[k + 1] - rise);
-            at += 2 * n;
-        }
+        for (const Vector<Real>& bend : bends) leg->rows.row(at++) = bend.transpose();
         for (Eigen::Index k = 1; k < count; ++k) {
             leg->points.push_back(static_cast<Tick>(k) * (length / pieces));
             leg->rows.middleRows(at, n) = course.difference[static_cast<std::size_t>(k)];
@@ -222,39 +237,29 @@ std::unique_ptr<Leg<Real>> Legs<Real>::build(const Stretch<Real>& stretch, Tick 
     return nullptr;
 }
 
-/// The largest bend of the lines between equally spaced points, in units of what is allowed; and how large the bends of
-/// the states may become before they are no longer allowed.
+/// The rows that make bends of unknowns from bends of states, in units of what is allowed; each direction once, by the
+/// unknown that allows least, and only where the largest values seen could bend a line that far.
 template <class Real>
-Real Legs<Real>::straight(const Leg<Real>& leg, const Stretch<Real>& stretch, const Course& course,
-                          std::vector<Real>& most) {
-    Real greatest = 0;
-    const Matrix<Real> readout = leg.mode->configuration().readout.cwiseAbs();
+Matrix<Real> Legs<Real>::watched(const Mode<Real>& mode, const Stretch<Real>& stretch) {
     Vector<Real> allowed;
-    recorder_.allowances(*leg.mode, stretch.start.data(), stretch.end.data(), allowed);
-    const auto n = static_cast<int>(stretch.start.size());
-    Vector<Real> least = Vector<Real>::Constant(n, std::numeric_limits<Real>::infinity());
-    for (int i = 0; i < n; ++i)
-        for (int j = 0; j < readout.rows() && i != frame_.states; ++j)
-            if (readout(j, i) > 0)
-                least(i) = std::min(least(i), allowed(j) / (static_cast<Real>(n - 1) * readout(j, i)));
-    most.clear();
-    for (std::size_t k = 0; k + 1 < course.difference.size(); ++k) {
-        const bool last = k + 2 == course.difference.size();
-        const Real stretchBy = last ? 1 + secondsOf<Real>(leg.slack) / course.step : Real(1);
-        const Vector<Real> rise = (course.difference[k + 1] - course.difference[k]) * stretch.start;
-        for (const std::size_t side : {k, k + 1}) {
-            const Vector<Real> bend =
-                (Real(0.25) * (course.step * (course.slope[side] * stretch.start) - rise)).cwiseAbs();
-            const Real worst = ((readout * bend).array() / allowed.array()).maxCoeff() * stretchBy * stretchBy;
-            greatest = std::max(greatest, worst);
-            // A mixture of two boxes in which the bends are allowed: along what they are now, and even.
-            const Real now = std::clamp(Real(1.1) * worst, Real(0.5), Real(0.95));
-            for (int i = 0; i < n; ++i)
-                most.push_back((now * bend(i) / std::max(worst, Real(1e-30)) + (1 - now) * least(i)) /
-                               (stretchBy * stretchBy));
-        }
+    recorder_.allowances(mode, stretch.start.data(), stretch.end.data(), allowed);
+    Matrix<Real> rows = allowed.cwiseInverse().asDiagonal() * mode.configuration().readout;
+    rows.col(frame_.states).setZero();
+    std::vector<Eigen::Index> order(static_cast<std::size_t>(rows.rows())), kept;
+    for (std::size_t i = 0; i < order.size(); ++i) order[i] = static_cast<Eigen::Index>(i);
+    std::stable_sort(order.begin(), order.end(),
+                     [&](auto i, auto j) { return rows.row(i).squaredNorm() > rows.row(j).squaredNorm(); });
+    for (const Eigen::Index i : order) {
+        const Real size = rows.row(i).norm();
+        if (size == 0) break;
+        const bool known = std::any_of(kept.begin(), kept.end(), [&](Eigen::Index k) {
+            return std::abs(rows.row(k).dot(rows.row(i))) > Real(1 - 1e-9) * rows.row(k).norm() * size;
+        });
+        if (!known) kept.push_back(i);
     }
-    return greatest;
+    Matrix<Real> result(static_cast<Eigen::Index>(kept.size()), rows.cols());
+    for (std::size_t k = 0; k < kept.size(); ++k) result.row(static_cast<Eigen::Index>(k)) = rows.row(kept[k]);
+    return result;
 }
 
 /// Conditions under which no guard can end on the way: the hulls of the cubics through values and slopes at the ends of

@@ -42,7 +42,7 @@ struct Leg {
     std::vector<Tick> points;       ///< offsets of the points stored on the way
     Matrix<Real> rows;              ///< conditions, bends, points, tail, polynomial of the guard: below each other
     std::vector<Real> least;        ///< per condition: it must be above this
-    std::vector<Real> most;         ///< per bend: its magnitude may not be above this
+    Eigen::Index bends = 0;         ///< rows that tell how far lines bend: their magnitudes may not be above one
     Leg* next = nullptr;            ///< the leg that followed last time
     std::uint64_t signalState = 0;  ///< of all signals at its end last time, and where they are stored
     std::uint32_t signalSet = 0;
@@ -53,7 +53,7 @@ struct Leg {
     int roundAt = 4;                     ///< visits at which to try to make one
 
     Eigen::Index bendsAt() const { return static_cast<Eigen::Index>(least.size()); }
-    Eigen::Index pointsAt() const { return bendsAt() + static_cast<Eigen::Index>(most.size()); }
+    Eigen::Index pointsAt() const { return bendsAt() + bends; }
     Eigen::Index tailAt() const { return pointsAt() + rows.cols() * static_cast<Eigen::Index>(points.size()); }
     Eigen::Index polynomialAt() const { return tailAt() + rows.cols() * (order + 1); }
 };
@@ -65,6 +65,7 @@ struct Stretch {
     Vector<Real> start, end;
     Tick length = 0;
     int crossing = -1;
+    bool periodic = false;  ///< from one edge of a periodic control to the next
 };
 
 template <class Real>
@@ -89,7 +90,7 @@ public:
     /// Takes note of a visit, or that the conditions of a leg failed. What no longer suits is made anew.
     void visited(Leg<Real>& leg);
     void missed(Leg<Real>& leg);
-    void renew(Leg<Real>& leg) { retire(leg, sightsNeeded()); }
+    void renew(Leg<Real>& leg) { retire(leg, leg.visits >= worthwhile ? sightsNeeded() : 0); }
     /// Makes the period that begins with this leg a round, when nothing but legs with scheduled ends is in it.
     void makeRound(Leg<Real>& leg, const Clock& clock);
     void clear();
@@ -115,16 +116,17 @@ private:
         int sights = 0;
         std::unique_ptr<Leg<Real>> leg;
     };
+    static constexpr int worthwhile = 40;  ///< visits that pay for making a leg anew at once
     void retire(Leg<Real>& leg, int sights);
     struct Course;
 
     std::unique_ptr<Leg<Real>> build(const Stretch<Real>& stretch, Tick length, Tick slack, int order);
-    Real straight(const Leg<Real>& leg, const Stretch<Real>& stretch, const Course& course, std::vector<Real>& most);
+    Matrix<Real> watched(const Mode<Real>& mode, const Stretch<Real>& stretch);
     bool guarded(Leg<Real>& leg, const Stretch<Real>& stretch, Matrix<Real>& rows);
     static Key rigidKey(const Mode<Real>* mode, Tick length);
     static Key tailedKey(const Mode<Real>* mode, Tick length, int crossing);
     Leg<Real>* sight(const Key& key, const Stretch<Real>& stretch, int order, int needed);
-    int sightsNeeded() const { return 3 + frame_.size() / 4; }
+    int sightsNeeded() const { return 12 + frame_.size() / 2; }  ///< a leg costs as much as so many general ways
 
     const Frame<Real>& frame_;
     Magnitudes<Real>& magnitudes_;

@@ -16,7 +16,6 @@ constexpr Tick longestBase = Tick{1} << 44;  ///< about 1 ms, for circuits witho
 constexpr Tick longestTop = Tick{1} << 50;   ///< about 60 ms
 constexpr Tick intervalGrain = 64;  ///< lengths are cached in multiples of this, the rest is a tiny Taylor step
 constexpr Tick shortestCached = Tick{1} << 12;
-constexpr int sightsBeforeCaching = 3;
 constexpr std::size_t mostIntervals = 256;
 constexpr int smallSize = 12;             ///< up to this size a ladder costs next to nothing
 constexpr double mostTaylorSteps = 40.0;  ///< of unit norm in one advance, else a ladder is built at once
@@ -196,7 +195,8 @@ void Propagator<Real>::advance(Vector<Real>& y, Tick length) {
         const Tick key = length / intervalGrain;
         if (intervals_.size() >= mostIntervals && !intervals_.contains(key)) intervals_.clear();
         Interval& interval = intervals_[key];
-        if (interval.difference.size() == 0 && ++interval.sights >= sightsBeforeCaching)
+        if (interval.difference.size() == 0 &&
+            ++interval.sights >= std::max(3, frame_.size()))  // until then the ladder costs less
             interval.difference = composed(key * intervalGrain);
         if (interval.difference.size() > 0) {
             apply(y, interval.difference);

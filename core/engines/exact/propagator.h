@@ -39,6 +39,8 @@ public:
     Tick ladderStep(int level) const { return base_ << level; }
     /// The largest level whose step is not longer than `length`; -1 when `length` is below the base step.
     int levelWithin(Tick length) const;
+    /// Of the generator, in the energy norm of the states, in 1/s.
+    Real norm() const { return norm_; }
     Tick baseStep() const { return base_; }
     /// Steps up to this length follow every lightly damped oscillation: product of frequency and step about one.
     /// @param wanted  what is asked for; the modes are looked at only when it is long against the fastest

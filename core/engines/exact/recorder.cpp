@@ -12,7 +12,9 @@ constexpr int deepestSplit = 24;
 constexpr int noisySplit = 6;
 /// Of the swing of a trace per point: it forgets what is further back than a few oscillations, which take the more
 /// points the finer the tolerance is.
-double forgettingFor(double tolerance) { return std::clamp(std::sqrt(tolerance) / 4, 1e-6, 1.0 / 64); }
+double forgettingFor(double tolerance) { return std::clamp(std::sqrt(tolerance) / 16, 1e-6, 1.0 / 1024); }
+/// However many points a value stands for, a few periods of them are remembered.
+constexpr double mostForgotten = 1.0 / 64;
 /// A trace that hardly moves is not resolved finer than this part of the largest of its unit.
 constexpr double quietPart = 1e-4;
 /// Rows hold states, which are few, unless the matrices that make unknowns of them would be larger than this.
@@ -134,7 +136,7 @@ void Recorder<Real>::seeUnknowns(const Real* z, Real points) {
         const auto column = static_cast<std::size_t>(i);
         potential_[column] ? magnitudes_.seeVoltage(z[i]) : magnitudes_.seeCurrent(z[i]);
         if (first_) low_[column] = high_[column] = z[i];
-        const Real forget = std::min(Real(1), points * forgetting_[column]);
+        const Real forget = std::min(Real(mostForgotten), points * forgetting_[column]);
         low_[column] = std::min(z[i], low_[column] + forget * (z[i] - low_[column]));
         high_[column] = std::max(z[i], high_[column] + forget * (z[i] - high_[column]));
     }
@@ -149,7 +151,7 @@ void Recorder<Real>::see(const Mode<Real>& mode, const Real* y, int weight) {
     for (std::size_t i = 0; i < swing_.size() && !changed; ++i) {
         const Real quiet = Real(quietPart) * (potential_[i] ? magnitudes_.voltage() : magnitudes_.current());
         const Real now = std::max(high_[i] - low_[i], quiet), then = std::max(swing_[i], quiet);
-        changed = now < Real(0.75) * then || now > Real(2) * then;
+        changed = now < Real(0.5) * then || now > Real(3) * then;
     }
     if (!changed) return;
     ++generation_;

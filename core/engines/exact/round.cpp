@@ -49,8 +49,7 @@ bool Round<Real>::collect(Leg<Real>& first, Clock clock, Legs<Real>& legs, std::
 
 template <class Real>
 std::unique_ptr<Round<Real>> Round<Real>::along(Leg<Real>& leg, const Clock& clock, Legs<Real>& legs,
-                                                Recorder<Real>& recorder, const Magnitudes<Real>& magnitudes,
-                                                const Frame<Real>& frame) {
+                                                Recorder<Real>& recorder, const Frame<Real>& frame) {
     std::vector<Part> parts;
     if (clock.period() == 0 || !collect(leg, clock, legs, recorder.signalSet(), parts)) return nullptr;
     auto round = std::make_unique<Round<Real>>();
@@ -66,14 +65,13 @@ std::unique_ptr<Round<Real>> Round<Real>::along(Leg<Real>& leg, const Clock& clo
     }
     for (int j = 0; j < frame.size(); ++j)
         if (j != frame.states) round->columns.push_back(j);
-    round->assemble(parts, recorder, magnitudes.sizes());
+    round->assemble(parts, recorder, frame.size());
     if (round->rows.size() > mostNumbers) return nullptr;
     return round;
 }
 
 template <class Real>
-void Round<Real>::assemble(const std::vector<Part>& parts, Recorder<Real>& recorder, const Vector<Real>& sizes) {
-    const auto n = static_cast<int>(sizes.size());
+void Round<Real>::assemble(const std::vector<Part>& parts, Recorder<Real>& recorder, int n) {
     rowWidth = n - 1;
 
     std::vector<Matrix<Real>> conditions, bends, stored;
@@ -90,14 +88,7 @@ void Round<Real>::assemble(const std::vector<Part>& parts, Recorder<Real>& recor
         const std::uint32_t view = recorder.viewOf(*leg.mode);
         conditions.push_back(leg.rows.topRows(leg.bendsAt()) * whole);
         least.insert(least.end(), leg.least.begin(), leg.least.end());
-        const Matrix<Real> bent = leg.rows.middleRows(leg.bendsAt(), leg.pointsAt() - leg.bendsAt()) * whole;
-        for (Eigen::Index i = 0; i < bent.rows(); ++i) {
-            // Most states bend too little to be asked for; should they grow, the recorder has all made anew.
-            const Real limit = leg.most[static_cast<std::size_t>(i)];
-            if (4 * bent.row(i).cwiseAbs().dot(sizes) < limit) continue;
-            bends.push_back(bent.row(i));
-            most.push_back(limit);
-        }
+        bends.push_back(leg.rows.middleRows(leg.bendsAt(), leg.bends) * whole);
         for (std::size_t k = 0; k < leg.points.size(); ++k) {
             points.push_back({part.start + toFine(leg.points[k]), view, part.signalsBefore,
                               static_cast<std::uint32_t>(stored.size())});
@@ -106,6 +97,7 @@ void Round<Real>::assemble(const std::vector<Part>& parts, Recorder<Real>& recor
         }
         before += composedFine(*leg.mode, part.end - part.start) * whole;
         const auto row = static_cast<std::uint32_t>(stored.size());
+        endRows.push_back(static_cast<int>(row));
         points.push_back({part.end, view, part.signalsBefore, row});
         points.push_back({part.end, recorder.viewOf(*leg.to), part.signalsAfter, row});
         store(before);
@@ -116,6 +108,7 @@ void Round<Real>::assemble(const std::vector<Part>& parts, Recorder<Real>& recor
     conditions.push_back(first.rows.topRows(guards) * (identity + before));
     least.insert(least.end(), first.least.begin(), first.least.begin() + guards);
 
+    for (const Matrix<Real>& block : bends) this->bends += block.rows();
     storedRows = static_cast<int>(stored.size());
     Eigen::Index height = 0;
     for (const auto* list : {&conditions, &bends, &stored})

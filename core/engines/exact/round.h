@@ -22,13 +22,15 @@ struct Round {
 
     /// The period that begins with `leg`, at the instant of the last edge of the clock; nullptr when it is no round.
     static std::unique_ptr<Round> along(Leg<Real>& leg, const Clock& clock, Legs<Real>& legs, Recorder<Real>& recorder,
-                                        const Magnitudes<Real>& magnitudes, const Frame<Real>& frame);
+                                        const Frame<Real>& frame);
 
     FineTime period = 0;
     std::vector<Leg<Real>*> legs;
+    std::vector<int> endRows;  ///< per leg: the stored row at its end
     std::vector<Point> points;
-    Matrix<Real> rows;              ///< conditions, bends, stored rows: below each other; the last row is the end
-    std::vector<Real> least, most;  ///< as in Leg
+    Matrix<Real> rows;        ///< conditions, bends, stored rows: below each other; the last row is the end
+    std::vector<Real> least;  ///< as in Leg
+    Eigen::Index bends = 0;
     int storedRows = 0, rowWidth = 0;
     std::vector<int> columns;         ///< of y that are stored: all but the constant
     std::vector<std::int64_t> turns;  ///< per element: gate events in a period
@@ -43,7 +45,7 @@ private:
     };
     static bool collect(Leg<Real>& leg, Clock clock, Legs<Real>& legs, std::uint32_t signalSet,
                         std::vector<Part>& parts);
-    void assemble(const std::vector<Part>& parts, Recorder<Real>& recorder, const Vector<Real>& sizes);
+    void assemble(const std::vector<Part>& parts, Recorder<Real>& recorder, int n);
 };
 
 /// The difference matrix of a length that need not be a whole number of ticks.

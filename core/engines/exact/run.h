@@ -47,8 +47,9 @@ private:
     bool alongLegs(Tick next);
     bool replay(Leg<Real>& leg, Tick next);
     bool alongRounds(Leg<Real>& leg);
+    void seeRound(const Round<Real>& round, int count);
     bool roundHolds(const Round<Real>& round, FineTime start);
-    bool holds(const std::vector<Real>& least, const std::vector<Real>& most) const;
+    bool holds(const std::vector<Real>& least, Eigen::Index bends) const;
     void store(Leg<Real>& leg, const Vector<Real>& end, Tick length);
     void arrive(Leg<Real>& leg);
 

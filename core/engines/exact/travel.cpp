@@ -26,8 +26,10 @@ void Run<Real>::general(Tick next) {
     Stretch<Real> stretch;
     if (noted) stretch = {mode_, y_, {}, t_, noGuard};
     const int generation = modeGeneration_;
+    const bool fromEdge = toTick(clock_.lastEdge()) == t_;
     wayStart_ = y_;
     wayLength_ = 0;
+    const Tick began = t_;
     const int guard = travel(next);
     if (stopped_) return flushWay();
     flushWay();
@@ -35,7 +37,9 @@ void Run<Real>::general(Tick next) {
         stretch.length = t_ - stretch.length;
         stretch.crossing = guard;
         stretch.end = y_;
+        stretch.periodic = guard == noGuard && clock_.period() > 0 && fromEdge;
     }
+    magnitudes_.drifted(mode_->propagator().norm() * secondsOf<Real>(t_ - began));
     if (guard != noGuard)
         crossing(guard);
     else if (t_ < request_.end && (t_ >= clock_.next() || t_ >= nextTimeout()))
@@ -217,12 +221,12 @@ bool Run<Real>::alongLegs(Tick next) {
 
 /// Whether all conditions of a leg or round hold, its rows being in legOut_.
 template <class Real>
-bool Run<Real>::holds(const std::vector<Real>& least, const std::vector<Real>& most) const {
+bool Run<Real>::holds(const std::vector<Real>& least, Eigen::Index bends) const {
     const Real* out = legOut_.data();
     bool good = true;  // without branches, so that it vectorises
     for (std::size_t i = 0; i < least.size(); ++i) good &= out[i] > least[i];
     out += least.size();
-    for (std::size_t i = 0; i < most.size(); ++i) good &= std::abs(out[i]) <= most[i];
+    for (Eigen::Index i = 0; i < bends; ++i) good &= std::abs(out[i]) <= 1;
     return good;
 }
 
@@ -250,12 +254,26 @@ bool Run<Real>::alongRounds(Leg<Real>& leg) {
     t_ = toTick(start + count * round.period);
     clock_.skipPeriods(count);
     refreshSources();
-    recorder_.see(*mode_, y_.data(), count * static_cast<int>(round.points.size()));
+    seeRound(round, count);
     events_ += count * static_cast<std::int64_t>(round.legs.size());
     replayed_ += count * static_cast<std::int64_t>(round.legs.size());
     gateEvents_ += count * round.gateEvents;
     for (std::size_t i = 0; i < round.turns.size(); ++i) eventsByElement_[i] += count * round.turns[i];
     return true;
+}
+
+/// Shows the ends of the legs of the last round to the recorder.
+template <class Real>
+void Run<Real>::seeRound(const Round<Real>& round, int count) {
+    slope_.resize(y_.size());
+    slope_(frame_.states) = 1;
+    const int weight = count * static_cast<int>(round.points.size() / round.legs.size());
+    for (std::size_t k = 0; k < round.legs.size(); ++k) {
+        const double* number = numbers_.data() + round.endRows[k] * round.rowWidth;
+        for (const int column : round.columns) slope_(column) = *number++;
+        recorder_.see(*round.legs[k]->mode, slope_.data(), weight);
+        recorder_.see(*round.legs[k]->to, slope_.data(), weight);
+    }
 }
 
 /// Goes along a round once, unless one of its conditions fails.
@@ -264,8 +282,8 @@ bool Run<Real>::roundHolds(const Round<Real>& round, FineTime start) {
     if (recorder_.full()) return false;
     if (legOut_.size() < round.rows.rows()) legOut_.resize(round.rows.rows());
     multiply(round.rows, y_.data(), legOut_.data());
-    if (!holds(round.least, round.most)) return false;
-    const Real* out = legOut_.data() + round.least.size() + round.most.size();
+    if (!holds(round.least, round.bends)) return false;
+    const Real* out = legOut_.data() + round.least.size() + round.bends;
     numbers_.resize(static_cast<std::size_t>(round.storedRows * round.rowWidth));
     double* number = numbers_.data();
     for (int r = 0; r < round.storedRows; ++r)
@@ -288,7 +306,7 @@ bool Run<Real>::replay(Leg<Real>& leg, Tick next) {
     if (leg.crossing < 0 ? tail < 0 || tail > leg.slack : tail < leg.slack) return false;
     if (legOut_.size() < leg.rows.rows()) legOut_.resize(leg.rows.rows());
     multiply(leg.rows, y_.data(), legOut_.data());
-    if (!holds(leg.least, leg.most)) {
+    if (!holds(leg.least, leg.bends)) {
         legs_.missed(leg);
         return false;
     }

@@ -81,22 +81,19 @@ public:
         pieces[off].gateOn = armed;
         pieces[armed].gateOff = off;
         pieces[armed].bounds = {voltageBelow(knee, latches ? starting : latched)};
-        pieces[held].bounds = {currentAbove(hold, recovery > 0 ? recovering : off)};
+        pieces[held].bounds = {currentAbove(hold, recovering)};
         pieces[held].gateOn = latched;
         pieces[starting].bounds = {currentAbove(knee * leak, armed), currentBelow(latch, latched)};
         pieces[starting].gateOff = off;
-        pieces[latched].bounds = {currentAbove(latches ? hold : knee * leak, latches        ? starting
-                                                                             : recovery > 0 ? recoveringArmed
-                                                                                            : armed)};
+        pieces[latched].bounds = {currentAbove(latches ? hold : knee * leak, latches ? starting : recoveringArmed)};
         pieces[latched].gateOff = held;
         pieces[recovering].bounds = {voltageBelow(knee, held)};
         pieces[recovering].gateOn = recoveringArmed;
         pieces[recoveringArmed].bounds = {voltageBelow(knee, latched)};
         pieces[recoveringArmed].gateOff = recovering;
-        if (recovery > 0) {
-            pieces[recovering].timeout = Timeout{recovery, off};
-            pieces[recoveringArmed].timeout = Timeout{recovery, armed};
-        }
+        // Even with no turn-off time: until all commutations of the instant are settled it may still be conducting.
+        pieces[recovering].timeout = Timeout{recovery, off};
+        pieces[recoveringArmed].timeout = Timeout{recovery, armed};
         addSegmented(b, b.node("a"), b.node("k"), std::move(pieces), b.signal("g"), {off, armed});
     }
 };
@@ -130,17 +127,22 @@ public:
             .group = "Switches"};
     }
     void elaborate(NetworkBuilder& b) const override {
-        enum { off, armed, forward, backward, forwardArmed, backwardArmed };
+        enum { off, armed, forward, backward, forwardArmed, backwardArmed, afterForward, afterBackward };
         const bool lossy = b.rung() >= 2;
         const double knee = lossy ? b.value("vf") : 0, leak = lossy ? 1 / b.value("roff") : 0;
         const Piece open = blocking(leak), to = conducting(knee, lossy ? b.value("ron") : 0, leak),
                     from = conducting(-knee, lossy ? b.value("ron") : 0, leak);
-        std::vector<Piece> pieces = {open, open, to, from, to, from};
+        std::vector<Piece> pieces = {open, open, to, from, to, from, open, open};
         pieces[off].gateOn = armed;
         pieces[armed].gateOff = off;
         pieces[armed].bounds = {voltageBelow(knee, forwardArmed), voltageAbove(-knee, backwardArmed)};
-        pieces[forward].bounds = {currentAbove(knee * leak, off)};
-        pieces[backward].bounds = {currentBelow(-knee * leak, off)};
+        pieces[forward].bounds = {currentAbove(knee * leak, afterForward)};
+        pieces[backward].bounds = {currentBelow(-knee * leak, afterBackward)};
+        // Until all commutations of the instant are settled it may still be conducting.
+        pieces[afterForward].bounds = {voltageBelow(knee, forward)};
+        pieces[afterBackward].bounds = {voltageAbove(-knee, backward)};
+        pieces[afterForward].timeout = pieces[afterBackward].timeout = Timeout{0, off};
+        pieces[afterForward].gateOn = pieces[afterBackward].gateOn = armed;
         pieces[forwardArmed].bounds = {currentAbove(knee * leak, armed)};
         pieces[backwardArmed].bounds = {currentBelow(-knee * leak, armed)};
         pieces[forward].gateOn = forwardArmed;

@@ -1,0 +1,21 @@
+#pragma once
+// The circuits of the benchmarks, written by net names.
+
+#include "support/circuit.h"
+
+namespace hedgerow::bench {
+
+test::Circuit stepUp(const char* duty, const char* load, const char* v0, const char* i0);
+test::Circuit threePhaseBridge();
+test::Circuit sixPulse();
+test::Circuit resonantHalfBridge();
+test::Circuit phaseShiftedBridge();
+test::Circuit threeLevelBridge();
+test::Circuit arm(int cells);
+test::Circuit twelvePulse();
+/// A ladder of n storage elements behind a switched leg.
+test::Circuit ladder(int storages);
+/// Fifty parts of all kinds.
+test::Circuit fiftyParts();
+
+}  // namespace hedgerow::bench
