@@ -43,15 +43,13 @@ Circuit threePhaseBridge() {
 
 Circuit sixPulse() {
     Circuit c;
-    c.add("three-phase-voltage", "V1", {"a", "b", "c", "n"}, {{"ri", "10m"}, {"li", "300u"}}, 2)
-        .add("resistor", "RN", {"n", "0"}, {{"r", "1k"}});
+    c.add("three-phase-voltage", "V1", {"a", "b", "c", "0"}, {{"ri", "10m"}, {"li", "300u"}}, 2);
     const char* phases[] = {"a", "b", "c"};
     for (int k = 0; k < 3; ++k)
         c.add("diode", id("DU", k), {phases[k], "p"}).add("diode", id("DL", k), {"m", phases[k]});
     c.add("inductor", "L1", {"p", "out"}, {{"l", "2m"}})
         .add("capacitor", "C1", {"out", "m"}, {{"c", "1m"}, {"v0", "500"}})
         .add("resistor", "R1", {"out", "m"}, {{"r", "20"}})
-        .add("resistor", "RM", {"m", "0"}, {{"r", "10k"}})
         .plan("0.5", "1e-2");
     return c;
 }

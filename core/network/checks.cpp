@@ -188,6 +188,9 @@ private:
         std::vector<Edge> voltages, others, currents;
         for (const PlacedPart& placed : placed_) {
             const std::vector<int> pins = powerNets(placed);
+            // What a part with more pins does between them only the engine can tell: it counts as a path.
+            for (std::size_t i = 1; pins.size() > 2 && i < pins.size(); ++i)
+                others.push_back({node(pins[0]), node(pins[i]), &placed});
             if (pins.size() != 2) continue;
             const Edge edge{node(pins[0]), node(pins[1]), &placed};
             switch (placed.type->stiff(placed.kind->rungAtOrBelow(placed.part->rung).rung, valueOf(placed))) {

@@ -108,4 +108,4 @@ TEST_P(RandomIdeal, RunsInBalanceOrNamesParts) {
     RecordProperty("refused", refusedInRun);
 }
 
-INSTANTIATE_TEST_SUITE_P(Seeds, RandomIdeal, ::testing::Range(1u, 9u));
+INSTANTIATE_TEST_SUITE_P(Seeds, RandomIdeal, ::testing::Range(1u, 51u));

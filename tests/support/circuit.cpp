@@ -35,6 +35,12 @@ Circuit& Circuit::add(const std::string& kind, const std::string& name, const st
     return *this;
 }
 
+Circuit& Circuit::set(const std::string& name, const std::string& key, const std::string& text) {
+    for (Part& part : project_.sheet().parts)
+        if (part.name == name) part.values.set(key, text);
+    return *this;
+}
+
 Circuit& Circuit::plan(const std::string& end, const std::string& tolerance) {
     project_.plans.front().end = end;
     project_.plans.front().tolerance = tolerance;

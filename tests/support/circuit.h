@@ -20,6 +20,8 @@ public:
     /// Adds a part; `nets` are those of its pins in order, "" leaves a pin open.
     Circuit& add(const std::string& kind, const std::string& name, const std::vector<std::string>& nets,
                  Values values = {}, int rung = 1);
+    /// Changes a value of a part that is there.
+    Circuit& set(const std::string& part, const std::string& key, const std::string& text);
     Circuit& plan(const std::string& end, const std::string& tolerance = "1e-4");
     const Project& project() const { return project_; }
     Project& project() { return project_; }

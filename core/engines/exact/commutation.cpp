@@ -139,7 +139,8 @@ void Commutation<Real>::trim(const Mode<Real>* keep) {
 template <class Real>
 Result<Mode<Real>*> Commutation<Real>::settle(Vector<Real>& y, const Segments& wanted, Tick t, const Cause& cause) {
     const Vector<Real> before = y;
-    const auto guess = guesses_.find(wanted);
+    // When a time has run out the segment that follows is known; what came of it elsewhere would lead back.
+    const auto guess = cause.sort == Cause::Sort::timeout ? guesses_.end() : guesses_.find(wanted);
     Segments candidate = guess == guesses_.end() ? wanted : guess->second;
     std::set<Segments> visited;
     Mode<Real>* last = nullptr;
@@ -170,7 +171,7 @@ Result<Mode<Real>*> Commutation<Real>::settle(Vector<Real>& y, const Segments& w
         return Error{ErrorCode::numeric,
                      "the solution grew beyond all bounds at " + formatQuantity(toSeconds(t), "s", 6)};
     if (guesses_.size() > 20'000) guesses_.clear();
-    guesses_[wanted] = found->segments;
+    if (cause.sort != Cause::Sort::timeout) guesses_[wanted] = found->segments;
     trim(found);
     return found;
 }

@@ -68,7 +68,7 @@ private:
 
 /// What made the circuit change, for messages.
 struct Cause {
-    enum class Sort { none, start, gateOn, gateOff, change };
+    enum class Sort { none, start, gateOn, gateOff, change, timeout };
     Sort sort = Sort::none;
     int element = -1;
 };

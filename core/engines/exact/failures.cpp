@@ -46,6 +46,7 @@ std::string Commutation<Real>::when(Tick t, const Cause& cause) const {
         case Cause::Sort::gateOff:
             return "when " + part + " turns off " + instant;
         case Cause::Sort::change:
+        case Cause::Sort::timeout:
             return "when " + part + " changes " + instant;
     }
     return instant;

@@ -30,21 +30,16 @@ Real firstRoot(const Real* c, int order, Real h) {
         for (int j = order; j >= 0; --j) sum = sum * x + c[j];
         return sum;
     };
-    const auto slope = [&](Real x) {
-        Real sum = 0;
-        for (int j = order; j >= 1; --j) sum = sum * x + static_cast<Real>(j) * c[j];
-        return sum;
-    };
     if (value(h) >= 0) return -1;
     if (c[0] <= 0) return 0;
     Real low = 0, high = h, x = std::clamp(c[0] / std::max(-c[1], Real(1e-300)), Real(0), h);
     for (int i = 0; i < 100; ++i) {
-        const Real v = value(x);
+        Real v = c[order], d = 0;
+        for (int j = order - 1; j >= 0; --j) d = d * x + v, v = v * x + c[j];
         (v > 0 ? low : high) = x;
-        const Real d = slope(x);
         Real next = d != 0 ? x - v / d : low;
         if (!(next > low && next < high)) next = Real(0.5) * (low + high);
-        if (next == x) break;
+        if (std::abs(next - x) <= std::numeric_limits<Real>::epsilon() * x) return next;
         x = next;
     }
     return x;

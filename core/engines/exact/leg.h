@@ -126,7 +126,7 @@ private:
     static Key rigidKey(const Mode<Real>* mode, Tick length);
     static Key tailedKey(const Mode<Real>* mode, Tick length, int crossing);
     Leg<Real>* sight(const Key& key, const Stretch<Real>& stretch, int order, int needed);
-    int sightsNeeded() const { return 12 + frame_.size() / 2; }  ///< a leg costs as much as so many general ways
+    int sightsNeeded() const { return 30 + frame_.size(); }  ///< a leg costs as much as so many general ways
 
     const Frame<Real>& frame_;
     Magnitudes<Real>& magnitudes_;

@@ -98,7 +98,12 @@ private:
         Eigen::Index worst = 0;
         if (residual.size() > 0 &&
             residual.cwiseAbs().maxCoeff(&worst) > noise * std::max(1.0, right_.cwiseAbs().maxCoeff())) {
+            // A winding with a voltage across it, or a capacitor with a current, says more than the source that drives
+            // it.
             const Eigen::Index m = network_.unknownCount();
+            Eigen::Index restless = 0;
+            if (given_.size() > 0 && residual.tail(given_.size()).cwiseAbs().maxCoeff(&restless) > noise)
+                worst = m + restless;
             const std::string part = worst >= m ? network_.states[static_cast<std::size_t>(worst - m)].part
                                      : worst >= network_.nodeCount() ? network_.partOfBranch(static_cast<int>(worst))
                                                                      : "";

@@ -77,10 +77,14 @@ void Round<Real>::assemble(const std::vector<Part>& parts, Recorder<Real>& recor
     std::vector<Matrix<Real>> conditions, bends, stored;
     const Matrix<Real> identity = Matrix<Real>::Identity(n, n);
     Matrix<Real> before = Matrix<Real>::Zero(n, n);  // y at the start of a leg minus y at the start of the round
-    const auto store = [&](const Matrix<Real>& difference) {
+    const auto keptRows = [&](const Matrix<Real>& difference) {
         Matrix<Real> kept(rowWidth, n);
         for (int j = 0; j < rowWidth; ++j) kept.row(j) = difference.row(columns[static_cast<std::size_t>(j)]);
-        stored.push_back(std::move(kept));
+        return kept;
+    };
+    const auto point = [&](FineTime offset, std::uint32_t view, std::uint32_t signalSet) {
+        points.push_back({static_cast<Tick>(offset >> 32), static_cast<std::uint32_t>(offset), view, signalSet,
+                          static_cast<std::uint32_t>(stored.size())});
     };
     for (const Part& part : parts) {
         const Leg<Real>& leg = *part.leg;
@@ -90,17 +94,15 @@ void Round<Real>::assemble(const std::vector<Part>& parts, Recorder<Real>& recor
         least.insert(least.end(), leg.least.begin(), leg.least.end());
         bends.push_back(leg.rows.middleRows(leg.bendsAt(), leg.bends) * whole);
         for (std::size_t k = 0; k < leg.points.size(); ++k) {
-            points.push_back({part.start + toFine(leg.points[k]), view, part.signalsBefore,
-                              static_cast<std::uint32_t>(stored.size())});
+            point(part.start + toFine(leg.points[k]), view, part.signalsBefore);
             const Eigen::Index at = leg.pointsAt() + n * static_cast<Eigen::Index>(k);
-            store(before + leg.rows.middleRows(at, n) * whole);
+            stored.push_back(keptRows(whole + leg.rows.middleRows(at, n) * whole));
         }
         before += composedFine(*leg.mode, part.end - part.start) * whole;
-        const auto row = static_cast<std::uint32_t>(stored.size());
-        endRows.push_back(static_cast<int>(row));
-        points.push_back({part.end, view, part.signalsBefore, row});
-        points.push_back({part.end, recorder.viewOf(*leg.to), part.signalsAfter, row});
-        store(before);
+        endRows.push_back(static_cast<int>(stored.size()));
+        point(part.end, view, part.signalsBefore);
+        point(part.end, recorder.viewOf(*leg.to), part.signalsAfter);
+        stored.push_back(keptRows(identity + before));
     }
     // The next round may not come: its first guards are asked for now.
     const Leg<Real>& first = *parts.front().leg;
@@ -110,6 +112,7 @@ void Round<Real>::assemble(const std::vector<Part>& parts, Recorder<Real>& recor
 
     for (const Matrix<Real>& block : bends) this->bends += block.rows();
     storedRows = static_cast<int>(stored.size());
+    stored.push_back(keptRows(before));
     Eigen::Index height = 0;
     for (const auto* list : {&conditions, &bends, &stored})
         for (const Matrix<Real>& block : *list) height += block.rows();

@@ -16,7 +16,8 @@ template <class Real>
 struct Round {
     /// A stored point: when, counted from the start of the period, and of which view and signals.
     struct Point {
-        FineTime offset;
+        Tick ticks;              ///< from the start of the period
+        std::uint32_t fraction;  ///< and 2^-32 ticks
         std::uint32_t view, signalSet, row;
     };
 
@@ -28,7 +29,7 @@ struct Round {
     std::vector<Leg<Real>*> legs;
     std::vector<int> endRows;  ///< per leg: the stored row at its end
     std::vector<Point> points;
-    Matrix<Real> rows;        ///< conditions, bends, stored rows: below each other; the last row is the end
+    Matrix<Real> rows;        ///< conditions, bends, stored rows, the end minus the start: below each other
     std::vector<Real> least;  ///< as in Leg
     Eigen::Index bends = 0;
     int storedRows = 0, rowWidth = 0;

@@ -174,7 +174,7 @@ void Run<Real>::scheduled() {
             wanted[i] = limit->next;
             ++timeouts_;
             ++eventsByElement_[i];
-            if (cause.sort == Cause::Sort::none) cause = {Cause::Sort::change, static_cast<int>(i)};
+            cause = {Cause::Sort::timeout, static_cast<int>(i)};
         }
     }
     enter(wanted, cause);
@@ -210,6 +210,9 @@ void Run<Real>::chattering() {
     std::set<std::string> parts;
     for (const auto& [when, element] : recent_)
         parts.insert(network_.elements[static_cast<std::size_t>(element)]->part());
+    for (std::size_t i = 0; parts.empty() && i < eventsByElement_.size(); ++i)
+        if (eventsByElement_[i] > static_cast<std::int64_t>(chatterEvents)) parts.insert(network_.elements[i]->part());
+    if (parts.empty()) parts.insert("the parts");
     fail({ErrorCode::numeric,
           fmt::format("{} switch without end at {}: add what would slow them, a capacitance or an inductance",
                       listed({parts.begin(), parts.end()}), formatQuantity(toSeconds(t_), "s", 6)),
@@ -218,6 +221,9 @@ void Run<Real>::chattering() {
 
 template <class Real>
 void Run<Real>::enter(const Segments& wanted, const Cause& cause) {
+    sameInstant_ = t_ == lastEvent_ ? sameInstant_ + 1 : 0;
+    lastEvent_ = t_;
+    if (sameInstant_ > static_cast<int>(chatterEvents)) return chattering();
     const Stopwatch watch;
     auto mode = commutation_.settle(y_, wanted, t_, cause);
     secondsEvents_ += watch.seconds();

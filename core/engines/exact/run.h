@@ -82,6 +82,8 @@ private:
     bool stopped_ = false;
     std::optional<Error> error_;
 
+    Tick lastEvent_ = -1;
+    int sameInstant_ = 0;
     std::vector<std::pair<Tick, int>> recent_;  ///< the latest located events, in a ring
     std::size_t recentAt_ = 0;
     std::vector<std::int64_t> eventsByElement_;

@@ -222,12 +222,10 @@ bool Run<Real>::alongLegs(Tick next) {
 /// Whether all conditions of a leg or round hold, its rows being in legOut_.
 template <class Real>
 bool Run<Real>::holds(const std::vector<Real>& least, Eigen::Index bends) const {
-    const Real* out = legOut_.data();
-    bool good = true;  // without branches, so that it vectorises
-    for (std::size_t i = 0; i < least.size(); ++i) good &= out[i] > least[i];
-    out += least.size();
-    for (Eigen::Index i = 0; i < bends; ++i) good &= std::abs(out[i]) <= 1;
-    return good;
+    using Numbers = Eigen::Map<const Eigen::Array<Real, Eigen::Dynamic, 1>>;
+    const auto count = static_cast<Eigen::Index>(least.size());
+    return (count == 0 || (Numbers(legOut_.data(), count) - Numbers(least.data(), count)).minCoeff() > 0) &&
+           (bends == 0 || Numbers(legOut_.data() + count, bends).abs().maxCoeff() <= 1);
 }
 
 /// Goes along the round that begins with a leg, as often as it fits. @return false when it never did
@@ -284,18 +282,19 @@ bool Run<Real>::roundHolds(const Round<Real>& round, FineTime start) {
     multiply(round.rows, y_.data(), legOut_.data());
     if (!holds(round.least, round.bends)) return false;
     const Real* out = legOut_.data() + round.least.size() + round.bends;
-    numbers_.resize(static_cast<std::size_t>(round.storedRows * round.rowWidth));
-    double* number = numbers_.data();
-    for (int r = 0; r < round.storedRows; ++r)
-        for (const int column : round.columns) *number++ = static_cast<double>(y_(column) + *out++);
+    numbers_.assign(out, out + round.storedRows * round.rowWidth);
+    out += numbers_.size();
+    for (const int column : round.columns)
+        if (!std::isfinite(y_(column) + out[column > frame_.states ? column - 1 : column])) return false;
     points_.resize(round.points.size());
+    const auto ticks = static_cast<Tick>(start >> 32);
+    const std::uint64_t fraction = static_cast<std::uint32_t>(start), half = std::uint64_t{1} << 31;
     for (std::size_t i = 0; i < points_.size(); ++i) {
         const auto& point = round.points[i];
-        points_[i] = {toTick(start + point.offset), point.view, point.signalSet,
-                      point.row * static_cast<std::uint32_t>(round.rowWidth)};
+        points_[i] = {ticks + point.ticks + static_cast<Tick>((fraction + point.fraction + half) >> 32), point.view,
+                      point.signalSet, point.row * static_cast<std::uint32_t>(round.rowWidth)};
     }
     recorder_.points(points_, numbers_);
-    out -= round.rowWidth;
     for (const int column : round.columns) y_(column) += *out++;
     return true;
 }

@@ -70,18 +70,22 @@ public:
         return SwitchingPart::check(value);
     }
     void elaborate(NetworkBuilder& b) const override {
-        enum { off, armed, held, starting, latched, recovering, recoveringArmed };
+        enum { off, armed, held, starting, latched, recovering, recoveringArmed, chopped };
         const bool lossy = b.rung() >= 2;
         const double knee = lossy ? b.value("vf") : 0, leak = lossy ? 1 / b.value("roff") : 0;
         const double hold = std::max(knee * leak, lossy ? b.value("ihold") : 0);
         const double latch = std::max(hold, lossy ? b.value("ilatch") : 0), recovery = lossy ? b.value("tq") : 0;
         const Piece open = blocking(leak), closed = conducting(knee, lossy ? b.value("ron") : 0, leak);
-        std::vector<Piece> pieces = {open, open, closed, closed, closed, open, open};
+        std::vector<Piece> pieces = {open, open, closed, closed, closed, open, open, open};
         const bool latches = latch > knee * leak;
         pieces[off].gateOn = armed;
         pieces[armed].gateOff = off;
         pieces[armed].bounds = {voltageBelow(knee, latches ? starting : latched)};
-        pieces[held].bounds = {currentAbove(hold, recovering)};
+        // Below the holding current it goes off though the voltage is still forward; one that returns counts again.
+        pieces[held].bounds = {currentAbove(hold, hold > knee * leak ? chopped : recovering)};
+        pieces[chopped].bounds = {voltageAbove(0, recovering)};
+        pieces[chopped].timeout = Timeout{recovery, off};
+        pieces[chopped].gateOn = armed;
         pieces[held].gateOn = latched;
         pieces[starting].bounds = {currentAbove(knee * leak, armed), currentBelow(latch, latched)};
         pieces[starting].gateOff = off;
