@@ -1,6 +1,7 @@
 #include "card/card.h"
 
 #include <algorithm>
+#include <filesystem>
 
 #include <QComboBox>
 #include <QHBoxLayout>
@@ -40,6 +41,8 @@ void Card::rebuild() {
         shape = "project " + workspace_.plan().name + " ";
         for (const Parameter& parameter : workspace_.project().parameters)
             shape += parameter.name + ":" + parameter.unit + " ";
+        for (const auto& [quantity, tolerance] : workspace_.plan().tolerances) shape += quantity + " ";
+        shape += workspace_.plan().evenOut ? "even " : "";
         shape += workspace_.project().title + workspace_.project().description;
     }
     if (page_ && shape == shape_) return refresh();
@@ -161,19 +164,12 @@ void Card::addValue(const Part& part, const PartKind& kind, const ParameterKind&
         (void)workspace_.apply(edits::setValue({id}, key, text));
     };
     if (!parameter.choices.empty()) {
-        auto* row = new QHBoxLayout;
-        auto* title = new QLabel(QString::fromStdString(parameter.label), page_);
-        title->setProperty("quiet", true);
-        auto* box = new QComboBox(page_);
-        box->setObjectName("field." + QString::fromStdString(key));
-        box->setAccessibleName(title->text());
-        for (const std::string& choice : parameter.choices) box->addItem(QString::fromStdString(choice));
+        QStringList choices;
+        for (const std::string& choice : parameter.choices) choices << QString::fromStdString(choice);
         const std::string* typed = part.values.find(key);
-        box->setCurrentText(QString::fromStdString(typed ? *typed : parameter.standard));
-        connect(box, &QComboBox::textActivated, this, [write](const QString& text) { write(text.toStdString()); });
-        row->addWidget(title, 1);
-        row->addWidget(box);
-        column_->addLayout(row);
+        addChoice(QString::fromStdString(parameter.label), "field." + QString::fromStdString(key), choices,
+                  static_cast<int>(choices.indexOf(QString::fromStdString(typed ? *typed : parameter.standard))),
+                  [write, words = parameter.choices](int chosen) { write(words[static_cast<std::size_t>(chosen)]); });
         return;
     }
     const auto read = [this, id, key]() -> std::string {
@@ -341,9 +337,18 @@ void Card::showProject() {
     });
     column_->addWidget(adding);
 
+    showPlan();
+}
+
+void Card::showPlan() {
     addHeading("Plan: " + QString::fromStdString(workspace_.plan().name));
-    const auto planField = [&](const QString& label, const QString& unit, std::string Plan::*member, double most) {
-        const auto judge = [this, unit, most](const std::string& text) -> Result<QString> {
+    const auto change = [this](const std::function<void(Plan&)>& edit) {
+        Plan changed = workspace_.plan();
+        edit(changed);
+        (void)workspace_.apply(edits::setPlan(changed.name, changed));
+    };
+    const auto number = [this](const QString& unit, double most) {
+        return [this, unit, most](const std::string& text) -> Result<QString> {
             auto value = evaluateField(text, *findUnit(unit.toStdString()), workspace_.parameters().lookup());
             if (!value) return value.error();
             if (!(*value > 0) || *value > most)
@@ -351,20 +356,75 @@ void Card::showProject() {
                              "it must be above 0 and at most " + formatQuantity(most, unit.toStdString())};
             return preview(text, *value, unit.toStdString());
         };
+    };
+    const auto field = [&](const QString& label, const QString& unit, std::string Plan::*member, auto judge) {
         addField(
             label, unit, "plan." + label, [this, member] { return workspace_.plan().*member; }, judge,
-            [this, member](const std::string& text) {
-                Plan changed = workspace_.plan();
-                if (!text.empty()) changed.*member = text;
-                (void)workspace_.apply(edits::setPlan(changed.name, changed));
+            [change, member](const std::string& text) {
+                change([&](Plan& plan) { plan.*member = text.empty() ? Plan().*member : text; });
             });
     };
-    planField("end", "s", &Plan::end, longestRunSeconds);
-    planField("trace tolerance", "", &Plan::tolerance, 0.1);
+    field("end", "s", &Plan::end, number("s", longestRunSeconds));
+    field("trace tolerance", "", &Plan::tolerance, number("", 0.1));
+    for (const auto& [name, text] : workspace_.plan().tolerances)
+        addField(
+            "of " + QString::fromStdString(name), "", "plan.tolerance." + QString::fromStdString(name),
+            [this, name] {
+                for (const auto& [quantity, now] : workspace_.plan().tolerances)
+                    if (quantity == name) return now;
+                return std::string();
+            },
+            number("", 0.1),
+            [change, name](const std::string& typed) {
+                change([&](Plan& plan) {
+                    if (typed.empty())
+                        return (void)std::erase_if(plan.tolerances, [&](const auto& t) { return t.first == name; });
+                    for (auto& [quantity, now] : plan.tolerances)
+                        if (quantity == name) now = typed;
+                });
+            });
+    auto* adding = new QLineEdit(page_);
+    adding->setObjectName("newTolerance");
+    adding->setAccessibleName("tolerance of one quantity");
+    adding->setPlaceholderText("finer for one: L1.i = 1e-6");
+    connect(adding, &QLineEdit::returnPressed, this, [change, adding] {
+        const std::string name = adding->text().section('=', 0, 0).trimmed().toStdString(),
+                          value = adding->text().section('=', 1).trimmed().toStdString();
+        if (!name.empty() && !value.empty())
+            change([&](Plan& plan) {
+                std::erase_if(plan.tolerances, [&](const auto& t) { return t.first == name; });
+                plan.tolerances.emplace_back(name, value);
+            });
+    });
+    column_->addWidget(adding);
+    field("start", "", &Plan::start, [this](const std::string& text) -> Result<QString> {
+        if (text == "given" || text == "operating point") return QString();
+        const auto file = std::filesystem::path(workspace_.project().folder.path) / text;
+        if (std::filesystem::is_regular_file(file)) return QString("the end of another run");
+        return Error{ErrorCode::name, "it is 'given', 'operating point', or a file with the end of another run"};
+    });
+    addChoice("contradictions at the start", "plan.evenOut", {"refused", "evened out"},
+              workspace_.plan().evenOut ? 1 : 0,
+              [change](int chosen) { change([&](Plan& plan) { plan.evenOut = chosen == 1; }); });
     addQuiet(
         "Between switching instants the exact engine has no step and no truncation error. The trace tolerance says how "
-        "far the stored straight lines may "
-        "stray from the solution, relative to the local swing of a trace.");
+        "far the stored straight lines may stray from the solution, relative to the local swing of a trace.");
+}
+
+void Card::addChoice(const QString& label, const QString& name, const QStringList& choices, int chosen,
+                     std::function<void(int)> write) {
+    auto* row = new QHBoxLayout;
+    auto* title = new QLabel(label, page_);
+    title->setProperty("quiet", true);
+    auto* box = new QComboBox(page_);
+    box->setObjectName(name);
+    box->setAccessibleName(label);
+    box->addItems(choices);
+    box->setCurrentIndex(chosen);
+    connect(box, &QComboBox::activated, this, std::move(write));
+    row->addWidget(title, 1);
+    row->addWidget(box);
+    column_->addLayout(row);
 }
 
 void Card::addStress(const Part& part) {

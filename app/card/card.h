@@ -41,6 +41,9 @@ private:
     void showPart(const Part& part, const PartKind& kind);
     void showParts(const std::vector<const Part*>& parts);
     void showProject();
+    void showPlan();
+    void addChoice(const QString& label, const QString& name, const QStringList& choices, int chosen,
+                   std::function<void(int)> write);
     void addValue(const Part& part, const PartKind& kind, const ParameterKind& parameter);
     void addField(const QString& label, const QString& unit, const QString& name, std::function<std::string()> read,
                   std::function<Result<QString>(const std::string&)> judge,

@@ -3,6 +3,7 @@
 #include <gtest/gtest.h>
 
 #include <QClipboard>
+#include <QComboBox>
 #include <QListWidget>
 #include <QTemporaryDir>
 
@@ -200,6 +201,47 @@ TEST(Assemble, ParametersArePartOfTheCardWhenNothingIsSelected) {
     window.place("pwm fsw duty 0.3", {240, 200});
     ASSERT_EQ(window.workspace().project().sheet().parts.size(), 1u);
     EXPECT_EQ(*window.workspace().project().sheet().parts[0].values.find("f"), "fsw");
+}
+
+TEST(Assemble, ThePlanSaysHowARunStartsAndWhatIsStoredFiner) {
+    Window window;
+    window.place("v 10", {240, 200});
+    window.workspace().select({});
+    QApplication::processEvents();
+    auto* adding = window.find<QLineEdit>("newTolerance");
+    ASSERT_TRUE(adding);
+    adding->setFocus();
+    window.type("V1.i = 1e-6");
+    window.key(Qt::Key_Return);
+    QApplication::processEvents();
+    ASSERT_EQ(window.workspace().plan().tolerances.size(), 1u);
+    auto* finer = window.find<QLineEdit>("field.plan.tolerance.V1.i");
+    ASSERT_TRUE(finer);
+    finer->setFocus();
+    finer->selectAll();
+    window.type("1e-7");
+    window.key(Qt::Key_Return);
+    EXPECT_EQ(window.workspace().plan().tolerances[0].second, "1e-7");
+    auto* start = window.find<QLineEdit>("field.plan.start");
+    ASSERT_TRUE(start);
+    start->setFocus();
+    start->selectAll();
+    window.type("no such file");
+    window.key(Qt::Key_Return);
+    EXPECT_EQ(window.workspace().plan().start, "given") << "what cannot be is refused";
+    start->setFocus();
+    start->selectAll();
+    window.type("operating point");
+    window.key(Qt::Key_Return);
+    EXPECT_EQ(window.workspace().plan().start, "operating point");
+    auto* clash = window.find<QComboBox>("plan.evenOut");
+    ASSERT_TRUE(clash);
+    clash->setFocus();
+    window.key(Qt::Key_Down);
+    QApplication::processEvents();
+    EXPECT_TRUE(window.workspace().plan().evenOut);
+    window.workspace().undo();
+    EXPECT_FALSE(window.workspace().plan().evenOut);
 }
 
 TEST(Assemble, ZoomAndPanKeepThePlaceUnderThePointer) {
