@@ -68,7 +68,11 @@ void Clock::advance(Tick t) {
 
 void Clock::findNext() {
     nextSignal_ = neverTick;
-    for (const Block& block : blocks_) nextSignal_ = std::min(nextSignal_, block.next);
+    phase_ = 0;
+    for (std::size_t i = 0; i < blocks_.size(); ++i) {
+        nextSignal_ = std::min(nextSignal_, blocks_[i].next);
+        if (period_ > 0) phase_ += word(i * 4096 + blocks_[i].edge);
+    }
     next_ = std::min(nextSignal_, nextSource_);
 }
 

@@ -30,6 +30,8 @@ public:
     std::uint64_t state() const { return state_; }
     /// The common period of all signals, 0 when they have none.
     FineTime period() const { return period_; }
+    /// A number for the place within the common period, 0 when there is none.
+    std::uint64_t phase() const { return phase_; }
     /// The instant of the last edge of a cycle, before rounding to ticks.
     FineTime lastEdge() const { return lastEdge_; }
     Tick nextSource() const { return nextSource_; }
@@ -63,7 +65,7 @@ private:
     std::vector<int> gateSignals_;                   ///< per element
     std::vector<double> signals_, inputs_, outputs_;
     Tick next_ = 0, nextSignal_ = 0, nextSource_ = 0;
-    std::uint64_t gates_ = 0, state_ = 0;
+    std::uint64_t gates_ = 0, state_ = 0, phase_ = 0;
     FineTime period_ = 0, lastEdge_ = 0;
     std::int64_t version_ = 0, sourceBreaks_ = 0;
 };

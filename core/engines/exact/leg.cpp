@@ -1,5 +1,6 @@
 #include "engines/exact/leg.h"
 
+#include "engines/exact/lines.h"
 #include "engines/exact/round.h"
 
 #include <algorithm>
@@ -12,14 +13,15 @@ namespace {
 constexpr Tick rigidGrain = 64;               ///< lengths that differ by less share a leg whose tail is one linear term
 constexpr Tick tailSteps = 8;                 ///< base steps in the tail of a leg of variable length
 constexpr int tailOrder = 6;                  ///< (8 * 2e-3)^7 / 7! is below rounding
-constexpr int mostPieces = 64;                ///< stored lines in a leg
 constexpr int mostHulls = 8;                  ///< steps in which guards are looked at
 constexpr int mostSize = 32;                  ///< of y: larger ones gain nothing
 constexpr Eigen::Index mostNumbers = 30'000;  ///< in the matrix of a leg
 constexpr double room = 0.8;                  ///< of what a line may bend: the rest is for what comes later
 constexpr std::size_t mostBytes = std::size_t{24} << 20;
 constexpr std::size_t mostPlaces = 50'000;
-constexpr int patience = 1000;  ///< stretches before a leg that often failed is tried again
+constexpr int sightsOfPeriods = 4;  ///< before a stretch of a periodic control becomes a leg: it will come again
+constexpr int mostMisses = 3;       ///< in a row, before a leg is made anew to suit what has changed
+constexpr int mostPatience = 1000;  ///< stretches before a leg that often failed is made once more
 
 }  // namespace
 
@@ -61,8 +63,8 @@ void Legs<Real>::clear() {
 }
 
 template <class Real>
-typename Legs<Real>::Key Legs<Real>::rigidKey(const Mode<Real>* mode, Tick length) {
-    return {mode, -2, rigidGrain, length / rigidGrain};
+typename Legs<Real>::Key Legs<Real>::rigidKey(const Mode<Real>* mode, Tick length, std::uint64_t phase) {
+    return {mode, -2, rigidGrain, length / rigidGrain, phase};
 }
 
 /// The tail may be as long as its polynomial is exact, and is short against the whole.
@@ -70,13 +72,13 @@ template <class Real>
 typename Legs<Real>::Key Legs<Real>::tailedKey(const Mode<Real>* mode, Tick length, int crossing) {
     Tick grain = tailSteps * mode->propagator().baseStep();
     while (grain > 1 && grain > length / 16) grain /= 2;
-    return {mode, crossing, grain, length / grain};
+    return {mode, crossing, grain, length / grain, 0};
 }
 
 template <class Real>
-Leg<Real>* Legs<Real>::scheduled(const Mode<Real>* mode, Tick length) {
+Leg<Real>* Legs<Real>::scheduled(const Mode<Real>* mode, Tick length, std::uint64_t phase) {
     if (places_.empty() || length == 0) return nullptr;
-    for (const Key& key : {rigidKey(mode, length), tailedKey(mode, length, -1)})
+    for (const Key& key : {rigidKey(mode, length, phase), tailedKey(mode, length, -1)})
         if (const auto place = places_.find(key); place != places_.end() && place->second.leg)
             return place->second.leg.get();
     return nullptr;
@@ -96,7 +98,10 @@ void Legs<Real>::visited(Leg<Real>& leg) {
 
 template <class Real>
 void Legs<Real>::missed(Leg<Real>& leg) {
-    if (++leg.misses > 16 + leg.visits / 4) retire(leg, -patience);
+    if (++leg.misses <= mostMisses + leg.visits / 8) return;
+    int& patience = places_.at(keys_.at(&leg)).patience;
+    retire(leg, sightsOfPeriods - patience);
+    patience = std::min(2 * patience, mostPatience);
 }
 
 /// @param sights  how often the stretch counts as seen: enough to make the leg anew at once, or too few for long
@@ -124,7 +129,7 @@ Leg<Real>* Legs<Real>::note(const Stretch<Real>& stretch) {
     const Mode<Real>& mode = *stretch.mode;
     if (frame_.size() > mostSize || mode.timed || stretch.length == 0) return nullptr;
     if (places_.size() > mostPlaces || bytes_ > mostBytes) clear();
-    if (stretch.periodic) return sight(rigidKey(&mode, stretch.length), stretch, 1, sightsNeeded());
+    if (stretch.periodic) return sight(rigidKey(&mode, stretch.length, stretch.phase), stretch, 1, sightsOfPeriods);
     return sight(tailedKey(&mode, stretch.length, stretch.crossing), stretch, tailOrder, sightsNeeded());
 }
 
@@ -163,7 +168,7 @@ struct Legs<Real>::Course {
 
 template <class Real>
 std::unique_ptr<Leg<Real>> Legs<Real>::build(const Stretch<Real>& stretch, Tick length, Tick slack, int order) {
-    if (length < 2 * slack || length < mostPieces) return nullptr;
+    if (length < 2 * slack) return nullptr;
     const Eigen::Index n = frame_.size();
     auto leg = std::make_unique<Leg<Real>>();
     leg->mode = stretch.mode;
@@ -177,59 +182,35 @@ std::unique_ptr<Leg<Real>> Legs<Real>::build(const Stretch<Real>& stretch, Tick 
 
     const Matrix<Real> watch = watched(*leg->mode, stretch);
     const Vector<Real> sizes = magnitudes_.sizes();
-    // A bend shrinks with the square of the number of pieces.
-    for (int pieces = 1, least = 0; pieces <= mostPieces; pieces = std::max(pieces + 1 + pieces / 8, least)) {
-        const Course course(*leg->mode, length, pieces);
-        std::vector<Vector<Real>> bends;
-        Real worst = 0;
-        for (std::size_t k = 0; k + 1 < course.difference.size(); ++k) {
-            // The last line is longer by the tail.
-            const Real longer =
-                k + 2 == course.difference.size() ? 1 + secondsOf<Real>(leg->slack) / course.step : Real(1);
-            const Matrix<Real> rise = course.difference[k + 1] - course.difference[k];
-            for (const std::size_t side : {k, k + 1}) {
-                const Matrix<Real> rows =
-                    watch * (Real(0.25) * longer * longer * (course.step * course.slope[side] - rise));
-                for (Eigen::Index i = 0; i < rows.rows(); ++i) {
-                    // What cannot bend far enough is not asked for; should values grow, the recorder has all made anew.
-                    if (4 * rows.row(i).cwiseAbs().dot(sizes) < 1) continue;
-                    bends.push_back(rows.row(i));
-                    worst = std::max(worst, std::abs(rows.row(i).dot(stretch.start)));
-                }
-            }
-        }
-        if (!(worst <= room)) {
-            least =
-                static_cast<int>(std::min(Real(2 * mostPieces), std::sqrt(worst / room) * static_cast<Real>(pieces)));
-            continue;
-        }
-        const auto count = static_cast<Eigen::Index>(pieces);
-        leg->bends = static_cast<Eigen::Index>(bends.size());
-        const Eigen::Index tail = n * (order + 1), polynomial = leg->crossing >= 0 ? order + 1 : 0;
-        const Eigen::Index height = conditions.rows() + leg->bends + (count - 1) * n + tail + polynomial;
-        if (height * n > mostNumbers) return nullptr;
-        leg->rows.resize(height, n);
-        leg->rows.topRows(conditions.rows()) = conditions;
-        Eigen::Index at = conditions.rows();
-        for (const Vector<Real>& bend : bends) leg->rows.row(at++) = bend.transpose();
-        for (Eigen::Index k = 1; k < count; ++k) {
-            leg->points.push_back(static_cast<Tick>(k) * (length / pieces));
-            leg->rows.middleRows(at, n) = course.difference[static_cast<std::size_t>(k)];
-            at += n;
-        }
-        Matrix<Real> term = Matrix<Real>::Identity(n, n) + course.difference.back();
-        for (int j = 0; j <= order; ++j) {
-            if (j > 0) term = (leg->mode->configuration().generator * term / static_cast<Real>(j)).eval();
-            leg->rows.middleRows(at, n) = j == 0 ? course.difference.back() : term;
-            if (polynomial > 0)
-                leg->rows.row(leg->rows.rows() - polynomial + j) = leg->mode->guardValue.row(leg->crossing) * term;
-            at += n;
-        }
-        bytes_ += sizeof(Real) * static_cast<std::size_t>(leg->rows.size());
-        ++built_;
-        return leg;
+    Lines<Real> lines(*leg->mode, length, slack, watch, sizes);
+    if (!lines.divide(stretch.start, Real(room))) return nullptr;
+    leg->bends = static_cast<Eigen::Index>(lines.bends().size());
+    leg->points = lines.points();
+
+    const Eigen::Index tail = n * (order + 1), polynomial = leg->crossing >= 0 ? order + 1 : 0;
+    const Eigen::Index height =
+        conditions.rows() + leg->bends + static_cast<Eigen::Index>(leg->points.size()) * n + tail + polynomial;
+    if (height * n > mostNumbers) return nullptr;
+    leg->rows.resize(height, n);
+    leg->rows.topRows(conditions.rows()) = conditions;
+    Eigen::Index at = conditions.rows();
+    for (const Vector<Real>& bend : lines.bends()) leg->rows.row(at++) = bend.transpose();
+    for (const Tick point : leg->points) {
+        leg->rows.middleRows(at, n) = lines.mark(point).difference;
+        at += n;
     }
-    return nullptr;
+    const Matrix<Real>& whole = lines.mark(length).difference;
+    Matrix<Real> term = Matrix<Real>::Identity(n, n) + whole;
+    for (int j = 0; j <= order; ++j) {
+        if (j > 0) term = (leg->mode->configuration().generator * term / static_cast<Real>(j)).eval();
+        leg->rows.middleRows(at, n) = j == 0 ? whole : term;
+        if (polynomial > 0)
+            leg->rows.row(leg->rows.rows() - polynomial + j) = leg->mode->guardValue.row(leg->crossing) * term;
+        at += n;
+    }
+    bytes_ += sizeof(Real) * static_cast<std::size_t>(leg->rows.size());
+    ++built_;
+    return leg;
 }
 
 /// The rows that make bends of unknowns from bends of states, in units of what is allowed; each direction once, by the

@@ -65,7 +65,8 @@ struct Stretch {
     Vector<Real> start, end;
     Tick length = 0;
     int crossing = -1;
-    bool periodic = false;  ///< from one edge of a periodic control to the next
+    bool periodic = false;    ///< from one edge of a periodic control to the next
+    std::uint64_t phase = 0;  ///< of the clock, at its start
 };
 
 template <class Real>
@@ -75,7 +76,8 @@ public:
         : frame_(frame), magnitudes_(magnitudes), recorder_(recorder) {}
 
     /// A leg of this mode that fits an interval of this length, or nullptr.
-    Leg<Real>* scheduled(const Mode<Real>* mode, Tick length);
+    /// @param phase  of the clock, at its start
+    Leg<Real>* scheduled(const Mode<Real>* mode, Tick length, std::uint64_t phase);
     /// The leg that ended by a guard last time in this mode, or nullptr.
     Leg<Real>* crossing(const Mode<Real>* mode);
     /// The leg that came last time after the one that was walked last, or nullptr.
@@ -103,17 +105,18 @@ private:
         const Mode<Real>* mode;
         int crossing;  ///< -2 for lengths to the tick, -1 for lengths with a tail, else the guard
         Tick grain, grains;
+        std::uint64_t phase;  ///< of the control: the same configuration may come twice in a period, at other values
         bool operator==(const Key&) const = default;
     };
     struct KeyHash {
         std::size_t operator()(const Key& key) const {
-            return std::hash<const void*>()(key.mode) ^
+            return std::hash<const void*>()(key.mode) ^ key.phase ^
                    static_cast<std::size_t>((static_cast<std::uint64_t>(key.grain + key.grains) * 0x9e3779b97f4a7c15u) ^
                                             static_cast<std::uint64_t>(key.crossing + 3) << 48);
         }
     };
     struct Place {
-        int sights = 0;
+        int sights = 0, patience = 4;
         std::unique_ptr<Leg<Real>> leg;
     };
     static constexpr int worthwhile = 40;  ///< visits that pay for making a leg anew at once
@@ -123,7 +126,7 @@ private:
     std::unique_ptr<Leg<Real>> build(const Stretch<Real>& stretch, Tick length, Tick slack, int order);
     Matrix<Real> watched(const Mode<Real>& mode, const Stretch<Real>& stretch);
     bool guarded(Leg<Real>& leg, const Stretch<Real>& stretch, Matrix<Real>& rows);
-    static Key rigidKey(const Mode<Real>* mode, Tick length);
+    static Key rigidKey(const Mode<Real>* mode, Tick length, std::uint64_t phase);
     static Key tailedKey(const Mode<Real>* mode, Tick length, int crossing);
     Leg<Real>* sight(const Key& key, const Stretch<Real>& stretch, int order, int needed);
     int sightsNeeded() const { return 30 + frame_.size(); }  ///< a leg costs as much as so many general ways

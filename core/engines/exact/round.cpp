@@ -42,7 +42,7 @@ bool Round<Real>::collect(Leg<Real>& first, Clock clock, Legs<Real>& legs, std::
         at = end;
         if (end == period) return leg->to == first.mode;
         if (end > period) return false;
-        leg = legs.scheduled(leg->to, clock.next() - toTick(start + at));
+        leg = legs.scheduled(leg->to, clock.next() - toTick(start + at), clock.phase());
     }
     return false;
 }

@@ -24,7 +24,7 @@ template <class Real>
 void Run<Real>::general(Tick next) {
     const bool noted = !request_.reference;
     Stretch<Real> stretch;
-    if (noted) stretch = {mode_, y_, {}, t_, noGuard};
+    if (noted) stretch = {mode_, y_, {}, t_, noGuard, false, clock_.phase()};
     const int generation = modeGeneration_;
     const bool fromEdge = toTick(clock_.lastEdge()) == t_;
     wayStart_ = y_;
@@ -205,7 +205,7 @@ bool Run<Real>::alongLegs(Tick next) {
             Leg<Real>* const failed = leg && leg->mode == mode_ ? leg : nullptr;
             leg = legs_.crossing(mode_);
             if (!leg || leg == failed || !replay(*leg, next)) {
-                leg = legs_.scheduled(mode_, next - t_);
+                leg = legs_.scheduled(mode_, next - t_, clock_.phase());
                 if (!leg || leg == failed || !replay(*leg, next)) break;
             }
         }

@@ -47,7 +47,7 @@ public:
         const std::string what = voltage_ ? "voltage" : "current", by = byCurrent_ ? "current" : "voltage";
         PartKind k;
         k.id = by + "-controlled-" + what;
-        k.title = (voltage_ ? "Voltage" : "Current") + std::string(" source controlled by a ") + by;
+        k.title = (voltage_ ? "Voltage by " : "Current by ") + by;
         k.prefix = voltage_ ? "E" : "G";
         k.synonyms = {std::string(byCurrent_ ? "cc" : "vc") + (voltage_ ? "vs" : "cs")};
         k.summary =
