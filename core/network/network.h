@@ -58,6 +58,8 @@ public:
     /// Adds `value` times an unknown to the derivative of a state.
     void rate(int state, int column, double value) { put(k, state, column, value); }
     void relax(int row, int column, double value) { put(e, row, column, value); }
+    /// A vanishing conductance from a node to the reference: where nothing else fixes an island, it floats around zero.
+    void relaxNode(int node) { relax(node, node, 1.0); }
 
     std::vector<Triplet> f, hx, bw, k, e;
 

@@ -59,7 +59,11 @@ public:
     }
 
     void stamp(LinearStamp& s, int) const override {
-        for (const Winding& w : windings_) s.currentLaw(w.branch, w.from, w.to);
+        for (const Winding& w : windings_) {
+            s.currentLaw(w.branch, w.from, w.to);
+            s.relaxNode(w.from);
+            s.relaxNode(w.to);
+        }
         for (std::size_t j = 0; j < modes_.size(); ++j) {
             const Mode& mode = modes_[j];
             const int row = s.branchRow(windings_[j].branch);

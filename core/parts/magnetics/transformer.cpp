@@ -32,6 +32,8 @@ public:
         for (const Winding& w : windings_) {
             const int row = s.branchRow(w.branch), current = s.branchCurrent(w.branch);
             s.currentLaw(w.branch, w.from, w.to);
+            s.relaxNode(w.from);
+            s.relaxNode(w.to);
             s.unknown(coreRow, current, w.turns);
             if (w.state >= 0) {
                 s.unknown(row, current, 1.0);
