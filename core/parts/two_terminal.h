@@ -18,6 +18,44 @@ protected:
     int branch_, from_, to_;
 };
 
+/// What a voltage source has inside.
+struct InnerImpedance {
+    double resistance = 0, inductance = 0;
+    int state = -1, emf = -1;  ///< of the inductance; -1 without
+};
+
+/// Reads them from the checked keys "ri" and "li", with a state where there is an inductance.
+inline InnerImpedance innerImpedance(NetworkBuilder& b) {
+    InnerImpedance inner;
+    inner.resistance = b.value("ri");
+    if (b.value("li") > 0) {
+        inner.inductance = b.value("li");
+        inner.state = b.addState(StateSort::windingCurrent, "", inner.inductance);
+        inner.emf = b.addBranch();
+    }
+    return inner;
+}
+
+/// v = e + R i + L di/dt in the branch from `from` to `to`. @param drive  writes e into the row it is given
+template <class Drive>
+void stampBehind(LinearStamp& s, int branch, int from, int to, const InnerImpedance& inner, const Drive& drive) {
+    const int row = s.branchRow(branch), current = s.branchCurrent(branch);
+    if (inner.state < 0) {
+        s.voltage(row, from, to, 1.0);
+        s.unknown(row, current, -inner.resistance);
+        return drive(row);
+    }
+    const int emf = s.branchCurrent(inner.emf);
+    s.unknown(s.branchRow(inner.emf), emf, 1.0);
+    drive(s.branchRow(inner.emf));
+    s.unknown(row, current, 1.0);
+    s.state(row, inner.state, 1.0);
+    s.rate(inner.state, from, 1.0 / inner.inductance);
+    s.rate(inner.state, to, -1.0 / inner.inductance);
+    s.rate(inner.state, current, -inner.resistance / inner.inductance);
+    s.rate(inner.state, emf, -1.0 / inner.inductance);
+}
+
 /// Two power pins on a vertical axis, 64 px apart.
 inline std::vector<PinKind> verticalPins(const char* upper, const char* lower) {
     return {{upper, {0, -32}}, {lower, {0, 32}}};

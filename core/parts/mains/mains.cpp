@@ -17,35 +17,20 @@ class PhaseElement final : public Branch {
 public:
     struct Setting {
         int source;
-        double ofSine, ofCosine, resistance = 0, inductance = 0;
-        int state = -1, emf = -1;
+        double ofSine, ofCosine;
+        InnerImpedance inner = {};
     };
     PhaseElement(std::string part, int branch, int from, int to, const Setting& setting)
         : Branch(std::move(part), branch, from, to), set_(setting) {}
     void stamp(LinearStamp& s, int) const override {
-        const int row = s.branchRow(branch_), current = s.branchCurrent(branch_);
         s.currentLaw(branch_, from_, to_);
-        if (set_.state < 0) {
-            s.voltage(row, from_, to_, 1.0);
-            s.unknown(row, current, -set_.resistance);
-            return drive(s, row);
-        }
-        const int emf = s.branchCurrent(set_.emf);
-        s.unknown(s.branchRow(set_.emf), emf, 1.0);
-        drive(s, s.branchRow(set_.emf));
-        s.unknown(row, current, 1.0);
-        s.state(row, set_.state, 1.0);
-        s.rate(set_.state, from_, 1.0 / set_.inductance);
-        s.rate(set_.state, to_, -1.0 / set_.inductance);
-        s.rate(set_.state, current, -set_.resistance / set_.inductance);
-        s.rate(set_.state, emf, -1.0 / set_.inductance);
+        stampBehind(s, branch_, from_, to_, set_.inner, [&](int row) {
+            s.source(row, set_.source, set_.ofSine);
+            s.source(row, set_.source + 1, set_.ofCosine);
+        });
     }
 
 private:
-    void drive(LinearStamp& s, int row) const {
-        s.source(row, set_.source, set_.ofSine);
-        s.source(row, set_.source + 1, set_.ofCosine);
-    }
     Setting set_;
 };
 
@@ -123,14 +108,7 @@ public:
             const double shift = way * 2 * std::numbers::pi * k / 3;
             PhaseElement::Setting set{source, peak * std::cos(shift), peak * std::sin(shift)};
             const int branch = b.addBranch(), from = b.node(pins[k]), to = b.node("n");
-            if (b.rung() >= 2) {
-                set.resistance = b.value("ri");
-                if (b.value("li") > 0) {
-                    set.inductance = b.value("li");
-                    set.state = b.addState(StateSort::windingCurrent, "", set.inductance);
-                    set.emf = b.addBranch();
-                }
-            }
+            if (b.rung() >= 2) set.inner = innerImpedance(b);
             b.addElement(std::make_unique<PhaseElement>(b.partName(), branch, from, to, set));
             b.offerBranch(branch, from, to, pins[k]);
         }

@@ -22,9 +22,8 @@ public:
         bool voltage;
         double offset, factor;
         int source;  ///< -1 when constant
-        double resistance = 0, conductance = 0;
-        double inductance = 0;
-        int state = -1, emf = -1;  ///< of the inner inductance
+        double conductance = 0;
+        InnerImpedance inner = {};
     };
     SourceElement(std::string part, int branch, int from, int to, const Setting& setting)
         : Branch(std::move(part), branch, from, to), set_(setting) {}
@@ -35,20 +34,8 @@ public:
             s.unknown(row, current, 1.0);
             s.voltage(row, from_, to_, -set_.conductance);
             drive(s, row);
-        } else if (set_.state < 0) {
-            s.voltage(row, from_, to_, 1.0);
-            s.unknown(row, current, -set_.resistance);
-            drive(s, row);
         } else {
-            const int emf = s.branchCurrent(set_.emf);
-            s.unknown(s.branchRow(set_.emf), emf, 1.0);
-            drive(s, s.branchRow(set_.emf));
-            s.unknown(row, current, 1.0);
-            s.state(row, set_.state, 1.0);
-            s.rate(set_.state, from_, 1.0 / set_.inductance);
-            s.rate(set_.state, to_, -1.0 / set_.inductance);
-            s.rate(set_.state, current, -set_.resistance / set_.inductance);
-            s.rate(set_.state, emf, -1.0 / set_.inductance);
+            stampBehind(s, branch_, from_, to_, set_.inner, [&](int at) { drive(s, at); });
         }
     }
 
@@ -128,14 +115,9 @@ public:
         const int branch = b.addBranch();
         if (b.rung() >= 2) {
             if (voltage_)
-                set.resistance = b.value("ri");
+                set.inner = innerImpedance(b);
             else
                 set.conductance = 1 / b.value("ri");
-            if (voltage_ && b.value("li") > 0) {
-                set.inductance = b.value("li");
-                set.state = b.addState(StateSort::windingCurrent, "", set.inductance);
-                set.emf = b.addBranch();
-            }
         }
         b.addElement(std::make_unique<SourceElement>(b.partName(), branch, b.node(from), b.node(to), set));
         b.offerBranch(branch, b.node(from), b.node(to));

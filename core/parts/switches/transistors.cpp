@@ -35,7 +35,18 @@ struct Junction {
 /// Both, blocking, with the diode conducting.
 Piece reverse(const Junction& diode, double leak) { return conducting(-diode.knee, diode.resistance, leak); }
 
-class Mosfet final : public PartType {
+/// What transistors with a diode check alike.
+class TransistorPart : public PartType {
+public:
+    Status check(const std::function<double(std::string_view)>& value) const override {
+        for (const char* key : {"ron", "rd"})
+            if (value(key) >= value("roff"))
+                return Error{ErrorCode::range, "the on-resistance must be below the off-resistance", {}, {}, key};
+        return {};
+    }
+};
+
+class Mosfet final : public TransistorPart {
 public:
     PartKind kind() const override {
         return {.id = "mosfet",
@@ -58,12 +69,6 @@ public:
                 .symbol = transistorSymbol(true),
                 .labelAt = {28, -4},
                 .group = "Switches"};
-    }
-    Status check(const std::function<double(std::string_view)>& value) const override {
-        for (const char* key : {"ron", "rd"})
-            if (value(key) >= value("roff"))
-                return Error{ErrorCode::range, "the on-resistance must be below the off-resistance", {}, {}, key};
-        return {};
     }
     void elaborate(NetworkBuilder& b) const override {
         enum { off, channel, body, both };
@@ -92,7 +97,7 @@ public:
     }
 };
 
-class Igbt final : public PartType {
+class Igbt final : public TransistorPart {
 public:
     PartKind kind() const override {
         return {.id = "igbt",
@@ -116,12 +121,6 @@ public:
                 .symbol = transistorSymbol(false),
                 .labelAt = {28, -4},
                 .group = "Switches"};
-    }
-    Status check(const std::function<double(std::string_view)>& value) const override {
-        for (const char* key : {"ron", "rd"})
-            if (value(key) >= value("roff"))
-                return Error{ErrorCode::range, "the on-resistance must be below the off-resistance", {}, {}, key};
-        return {};
     }
     void elaborate(NetworkBuilder& b) const override {
         if (b.rung() < 2) {
