@@ -1,8 +1,5 @@
-// Run times of the exact engine, as ratios within one run of this program.
-//
-// The limit is a loop written by hand for one converter: the closed-form interval map of a step-up stage in continuous
-// conduction, evaluated period by period. Rung prices are the run time of a circuit one rung up over that on the ideal
-// rung, everything else equal.
+// Run times of what ratios.cpp does not compare: rungs of one converter, the fixed cost of a run, reading traces. Rung
+// prices are the run time of a circuit one rung up over that on the ideal rung, everything else equal.
 
 #include <cmath>
 #include <memory>
@@ -46,29 +43,6 @@ std::shared_ptr<Run> prepared(const Project& project) {
     if (!run) std::abort();
     return *run;
 }
-
-/// The same converter by hand: exponential decay with the switch closed, a damped oscillation with it open.
-void handWritten(benchmark::State& state) {
-    const double L = 47e-6, C = 47e-6, R = 24, V = 24, T = 1e-5, D = 0.5;
-    for (auto _ : state) {
-        double i = 4, v = 48;
-        const double decay = std::exp(-D * T / (R * C));
-        const double a = 1 / (2 * R * C), w = std::sqrt(1 / (L * C) - a * a), t = (1 - D) * T;
-        const double e = std::exp(-a * t), c = std::cos(w * t), s = std::sin(w * t);
-        for (int k = 0; k < periods; ++k) {
-            i += V / L * D * T;
-            v *= decay;
-            const double x = v - V, slope = (i - v / R) / C;
-            const double x1 = e * (x * c + (slope + a * x) / w * s);
-            const double dx1 = -a * x1 + e * (-x * w * s + (slope + a * x) * c);
-            v = x1 + V;
-            i = C * dx1 + v / R;
-            benchmark::DoNotOptimize(v);
-            benchmark::DoNotOptimize(i);
-        }
-    }
-}
-BENCHMARK(handWritten)->Unit(benchmark::kMillisecond);
 
 void engineOn(benchmark::State& state, int rung, const char* tolerance) {
     const auto loaded = readHedge(stepUp(rung, tolerance));
