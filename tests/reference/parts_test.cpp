@@ -99,7 +99,7 @@ TEST(Transformer, IdealScalesAndConservesPower) {
         .add("transformer-3", "TR", {"p", "0", "s", "0", "t", "0"}, {{"n1", "10"}, {"n2", "2"}, {"n3", "5"}})
         .add("resistor", "R2", {"s", "0"}, {{"r", "4"}})
         .add("resistor", "R3", {"t", "0"}, {{"r", "25"}})
-        .plan("20m");
+        .plan("5m");
     const auto r = run(c);
     EXPECT_RELATIVE(at(*r, "s.v", 5e-3), 20.0, 1e-9);
     EXPECT_RELATIVE(at(*r, "t.v", 5e-3), 50.0, 1e-9);

@@ -9,6 +9,7 @@
 
 #include <Eigen/Dense>
 
+#include "engines/exact/product.h"
 #include "network/network.h"
 
 namespace hedgerow::exact {
@@ -18,33 +19,18 @@ using Matrix = Eigen::Matrix<Real, Eigen::Dynamic, Eigen::Dynamic>;
 template <class Real>
 using Vector = Eigen::Matrix<Real, Eigen::Dynamic, 1>;
 
-/// out = m x, four columns at a time: for the small matrices of this engine faster than a general product.
+/// out = m x.
 template <class Real>
 inline void multiply(const Matrix<Real>& m, const Real* x, Real* out) {
-    using Column = Eigen::Map<const Eigen::Array<Real, Eigen::Dynamic, 1>>;
-    const Eigen::Index rows = m.rows(), columns = m.cols();
-    Eigen::Map<Eigen::Array<Real, Eigen::Dynamic, 1>> sum(out, rows);
-    const auto column = [&](Eigen::Index j) { return Column(m.data() + j * rows, rows); };
-    Eigen::Index j = std::min<Eigen::Index>(columns, 4);
-    switch (j) {
-        case 0:
-            sum.setZero();
-            break;
-        case 1:
-            sum = column(0) * x[0];
-            break;
-        case 2:
-            sum = column(0) * x[0] + column(1) * x[1];
-            break;
-        case 3:
-            sum = column(0) * x[0] + column(1) * x[1] + column(2) * x[2];
-            break;
-        default:
-            sum = column(0) * x[0] + column(1) * x[1] + column(2) * x[2] + column(3) * x[3];
-    }
-    for (; j + 4 <= columns; j += 4)
-        sum += column(j) * x[j] + column(j + 1) * x[j + 1] + column(j + 2) * x[j + 2] + column(j + 3) * x[j + 3];
-    for (; j < columns; ++j) sum += column(j) * x[j];
+    product(m.data(), static_cast<std::size_t>(m.rows()), static_cast<std::size_t>(m.cols()), x, out);
+}
+
+/// a b.
+template <class Real>
+inline Matrix<Real> multiply(const Matrix<Real>& a, const Matrix<Real>& b) {
+    Matrix<Real> result(a.rows(), b.cols());
+    for (Eigen::Index j = 0; j < b.cols(); ++j) multiply(a, b.col(j).data(), result.col(j).data());
+    return result;
 }
 
 /// The sizes of a network and what does not change between configurations. States come first in y, then sources.

@@ -26,7 +26,7 @@ constexpr int mostPatience = 1000;  ///< stretches before a leg that often faile
 }  // namespace
 
 template <class Real>
-Real firstRoot(const Real* c, int order, Real h) {
+Real firstRoot(const Real* c, int order, Real h, Real precision) {
     const auto value = [&](Real x) {
         Real sum = 0;
         for (int j = order; j >= 0; --j) sum = sum * x + c[j];
@@ -41,7 +41,7 @@ Real firstRoot(const Real* c, int order, Real h) {
         (v > 0 ? low : high) = x;
         Real next = d != 0 ? x - v / d : low;
         if (!(next > low && next < high)) next = Real(0.5) * (low + high);
-        if (std::abs(next - x) <= std::numeric_limits<Real>::epsilon() * x) return next;
+        if (std::abs(next - x) <= precision * x) return next;
         x = next;
     }
     return x;
@@ -158,9 +158,10 @@ struct Legs<Real>::Course {
         const Matrix<Real>& generator = mode.configuration().generator;
         const Matrix<Real> stride = mode.propagator().composed(length / count);
         difference.push_back(Matrix<Real>::Zero(stride.rows(), stride.cols()));
-        for (int k = 1; k < count; ++k) difference.push_back(difference.back() + stride + stride * difference.back());
+        for (int k = 1; k < count; ++k)
+            difference.push_back(difference.back() + stride + multiply(stride, difference.back()));
         difference.push_back(mode.propagator().composed(length));
-        for (const Matrix<Real>& d : difference) slope.push_back(generator + generator * d);
+        for (const Matrix<Real>& d : difference) slope.push_back(generator + multiply(generator, d));
     }
     Real step;
     std::vector<Matrix<Real>> difference, slope;
@@ -202,7 +203,7 @@ std::unique_ptr<Leg<Real>> Legs<Real>::build(const Stretch<Real>& stretch, Tick 
     const Matrix<Real>& whole = lines.mark(length).difference;
     Matrix<Real> term = Matrix<Real>::Identity(n, n) + whole;
     for (int j = 0; j <= order; ++j) {
-        if (j > 0) term = (leg->mode->configuration().generator * term / static_cast<Real>(j)).eval();
+        if (j > 0) term = multiply(leg->mode->configuration().generator, term) / static_cast<Real>(j);
         leg->rows.middleRows(at, n) = j == 0 ? whole : term;
         if (polynomial > 0)
             leg->rows.row(leg->rows.rows() - polynomial + j) = leg->mode->guardValue.row(leg->crossing) * term;
@@ -252,7 +253,6 @@ bool Legs<Real>::guarded(Leg<Real>& leg, const Stretch<Real>& stretch, Matrix<Re
     const Tick top = mode.propagator().topStep(leg.length);
     for (int hulls = static_cast<int>((leg.length + top - 1) / top); hulls <= mostHulls; hulls *= 2) {
         const Course course(mode, leg.length, hulls);
-        const Matrix<Real> identity = Matrix<Real>::Identity(n, n);
         std::vector<Matrix<Real>> blocks;
         leg.least.clear();
         const auto demand = [&](const Matrix<Real>& block, bool start) {
@@ -265,8 +265,8 @@ bool Legs<Real>::guarded(Leg<Real>& leg, const Stretch<Real>& stretch, Matrix<Re
             }
         };
         for (std::size_t k = 0; k < course.difference.size(); ++k) {
-            const Matrix<Real> value = mode.guardValue * (identity + course.difference[k]);
-            const Matrix<Real> slope = mode.guardValue * course.slope[k];
+            const Matrix<Real> value = mode.guardValue + multiply(mode.guardValue, course.difference[k]);
+            const Matrix<Real> slope = multiply(mode.guardValue, course.slope[k]);
             const Real third = course.step / 3;
             demand(value, k == 0);
             if (k + 1 < course.difference.size()) demand(value + third * slope, false);
@@ -288,8 +288,8 @@ bool Legs<Real>::guarded(Leg<Real>& leg, const Stretch<Real>& stretch, Matrix<Re
     return false;
 }
 
-template double firstRoot<double>(const double*, int, double);
-template long double firstRoot<long double>(const long double*, int, long double);
+template double firstRoot<double>(const double*, int, double, double);
+template long double firstRoot<long double>(const long double*, int, long double, long double);
 template struct Leg<double>;
 template struct Leg<long double>;
 template class Legs<double>;

@@ -10,6 +10,7 @@
 // (the tail is known), or where one guard ends (the tail is the root of the guard's polynomial).
 
 #include <cstdint>
+#include <limits>
 #include <memory>
 #include <unordered_map>
 #include <vector>
@@ -23,7 +24,7 @@ namespace hedgerow::exact {
 /// digit, since what is left of a guard may be multiplied by an off-resistance in the next configuration.
 /// @param c  coefficients by rising power
 template <class Real>
-Real firstRoot(const Real* c, int order, Real h);
+Real firstRoot(const Real* c, int order, Real h, Real precision = std::numeric_limits<Real>::epsilon());
 
 template <class Real>
 struct Round;

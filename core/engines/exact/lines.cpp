@@ -16,7 +16,7 @@ const Mark<Real>& Lines<Real>::mark(Tick at) {
     if (fresh) {
         const Matrix<Real>& generator = mode_.configuration().generator;
         place->second.difference = mode_.propagator().composed(at);
-        place->second.slope = generator + generator * place->second.difference;
+        place->second.slope = generator + multiply(generator, place->second.difference);
     }
     return place->second;
 }
@@ -30,7 +30,8 @@ Real Lines<Real>::bend(Tick from, Tick to, const Vector<Real>& start) {
     const Matrix<Real> rise = b.difference - a.difference;
     Real worst = 0;
     for (const Matrix<Real>* slope : {&a.slope, &b.slope}) {
-        const Matrix<Real> rows = watch_ * (Real(0.25) * longer * longer * (step * *slope - rise));
+        const Matrix<Real> bends = Real(0.25) * longer * longer * (step * *slope - rise),
+                           rows = multiply(watch_, bends);
         for (Eigen::Index i = 0; i < rows.rows(); ++i) {
             // What cannot bend far enough is not asked for; should values grow, the recorder has all made anew.
             if (4 * rows.row(i).cwiseAbs().dot(sizes_) < 1) continue;

@@ -34,7 +34,7 @@ template <class Real>
 Matrix<Real> series(const Matrix<Real>& mh, int order) {
     Matrix<Real> term = mh, sum = mh;
     for (int j = 2; j <= order; ++j) {
-        term = (term * mh / static_cast<Real>(j)).eval();
+        term = multiply(term, mh) / static_cast<Real>(j);
         sum += term;
     }
     return sum;
@@ -121,14 +121,14 @@ const Matrix<Real>& Propagator<Real>::level(int k) {
         Matrix<Real> sum = series(Matrix<Real>(configuration_.generator * h), baseOrder<Real>);
         writeSines(sum, h);
         for (int j = halvings; j > 0; --j) {
-            sum = (2 * sum + sum * sum).eval();
+            sum = 2 * sum + multiply(sum, sum);
             writeSines(sum, std::ldexp(secondsOf<Real>(base_), -(j - 1)));
         }
         ladder_.push_back(std::move(sum));
     }
     while (static_cast<int>(ladder_.size()) <= k) {
         const Matrix<Real>& last = ladder_.back();
-        Matrix<Real> next = 2 * last + last * last;
+        Matrix<Real> next = 2 * last + multiply(last, last);
         writeSines(next, secondsOf<Real>(base_ << ladder_.size()));
         ladder_.push_back(std::move(next));
     }
@@ -140,6 +140,19 @@ int Propagator<Real>::levelWithin(Tick length) const {
     int k = -1;
     while (k < 52 && (base_ << (k + 1)) <= length) ++k;
     return k;
+}
+
+template <class Real>
+Tick Propagator<Real>::easyStep(Tick length) const {
+    if (length < base_) return length;
+    const Tick grain = ladderStep(std::max(0, levelWithin(length) - 5));
+    return length / grain * grain;
+}
+
+template <class Real>
+Tick Propagator<Real>::easyHalf(Tick length) const {
+    const int k = levelWithin(length / 4);
+    return k < 0 ? length / 2 : ((length >> k) >= 5 * base_ ? 3 : 2) * ladderStep(k);
 }
 
 template <class Real>
@@ -216,7 +229,7 @@ template <class Real>
 Matrix<Real> Propagator<Real>::composed(Tick length) {
     const Real whole = secondsOf<Real>(length);
     Matrix<Real> total = Matrix<Real>::Zero(frame_.size(), frame_.size());
-    const auto compose = [&](const Matrix<Real>& step) { total = (total + step + step * total).eval(); };
+    const auto compose = [&](const Matrix<Real>& step) { total += step + multiply(step, total); };
     for (int k = levelWithin(length); k >= 0; --k) {
         while (ladderStep(k) <= length) {
             compose(level(k));

@@ -34,11 +34,10 @@ public:
     void advance(Vector<Real>& y, Tick length);
     /// y <- y(t + seconds) by one Taylor step. @pre seconds is at most the base step
     void shortStep(Vector<Real>& y, Real seconds);
-    /// One ladder step of 2^level base steps.
-    void climb(Vector<Real>& y, int level);
-    Tick ladderStep(int level) const { return base_ << level; }
-    /// The largest level whose step is not longer than `length`; -1 when `length` is below the base step.
-    int levelWithin(Tick length) const;
+    /// Up to a thirtieth less than `length`, and reached by few products; below the base step all of it
+    Tick easyStep(Tick length) const;
+    /// About half of `length`, and reached by one or two products.
+    Tick easyHalf(Tick length) const;
     /// Of the generator, in the energy norm of the states, in 1/s.
     Real norm() const { return norm_; }
     Tick baseStep() const { return base_; }
@@ -54,6 +53,11 @@ public:
     std::size_t bytes() const;
 
 private:
+    /// The largest level whose step is not longer than `length`; -1 when `length` is below the base step.
+    int levelWithin(Tick length) const;
+    Tick ladderStep(int level) const { return base_ << level; }
+    /// One ladder step of 2^level base steps.
+    void climb(Vector<Real>& y, int level);
     struct Interval {
         int sights = 0;
         Matrix<Real> difference;  ///< empty until it came often enough

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <limits>
 
 namespace hedgerow::exact {
 
@@ -36,21 +37,22 @@ Recorder<Real>::Recorder(const Frame<Real>& frame, const RunRequest& request, Ru
                          Magnitudes<Real>& magnitudes, const CancelToken& cancel)
     : frame_(frame),
       layout_(frame.network),
+      tolerance_(Numbers::Constant(frame.unknowns, static_cast<Real>(request.traceTolerance))),
+      forgetting_(frame.unknowns),
+      potential_(frame.unknowns),
       sink_(sink),
       cancel_(cancel),
       magnitudes_(magnitudes),
-      low_(static_cast<std::size_t>(frame.unknowns)),
-      high_(static_cast<std::size_t>(frame.unknowns)),
-      swing_(static_cast<std::size_t>(frame.unknowns), Real(0)),
+      low_(Numbers::Constant(frame.unknowns, std::numeric_limits<Real>::max())),
+      high_(-low_),
+      swing_(Numbers::Zero(frame.unknowns)),
       unknowns_(frame.unknowns),
       wide_(frame.unknowns * frame.size() > largestView) {
     row_.resize(static_cast<std::size_t>(wide_ ? frame.unknowns : frame.size() - 1));
     for (int i = 0; i < frame.unknowns; ++i) {
-        const double tolerance =
-            request.tolerances.empty() ? request.traceTolerance : request.tolerances[static_cast<std::size_t>(i)];
-        tolerance_.push_back(tolerance);
-        forgetting_.push_back(forgettingFor(tolerance));
-        potential_.push_back(frame.network.isPotential(i));
+        if (!request.tolerances.empty()) tolerance_(i) = request.tolerances[static_cast<std::size_t>(i)];
+        forgetting_(i) = forgettingFor(static_cast<double>(tolerance_(i)));
+        potential_(i) = frame.network.isPotential(i) ? 1 : 0;
     }
 }
 
@@ -58,7 +60,7 @@ template <class Real>
 void Recorder<Real>::instant(Mode<Real>& mode, const Vector<Real>& y, Tick t) {
     const Stopwatch watch;
     multiply(mode.configuration().readout, y.data(), unknowns_.data());
-    write(mode, y.data(), unknowns_.data(), t);
+    write(mode, y, unknowns_, t);
     seconds_ += watch.seconds();
 }
 
@@ -73,89 +75,80 @@ void Recorder<Real>::way(Mode<Real>& mode, const Vector<Real>& y0, const Vector<
 template <class Real>
 void Recorder<Real>::split(Mode<Real>& mode, const Sample& start, const Sample& end, Tick t0, Tick length, int depth) {
     if (full_ || cancel_.cancelled()) return;
-    if (depth == deepestSplit || length <= 2 || deviation(start, end, secondsOf<Real>(length)) <= 1)
-        return write(mode, end.y.data(), end.z.data(), t0 + length);
-    const Tick half = length / 2;
+    if (depth == deepestSplit || length <= 2 || straight(start, end, secondsOf<Real>(length)))
+        return write(mode, end.y, end.z, t0 + length);
+    const Tick half = mode.propagator().easyHalf(length);
     Vector<Real> states = start.y;
     mode.propagator().advance(states, half);
     const Sample middle(mode, std::move(states));
-    if (depth >= noisySplit && bow(start, middle, end) <= Real(0.25)) {
-        write(mode, middle.y.data(), middle.z.data(), t0 + half);
-        return write(mode, end.y.data(), end.z.data(), t0 + length);
+    if (depth >= noisySplit && hardlyBowed(start, middle, end, static_cast<Real>(half) / static_cast<Real>(length))) {
+        write(mode, middle.y, middle.z, t0 + half);
+        return write(mode, end.y, end.z, t0 + length);
     }
     split(mode, start, middle, t0, half, depth + 1);
     split(mode, middle, end, t0 + half, length - half, depth + 1);
 }
 
-/// How far a stored line of an unknown may stray, given the values at its ends.
+/// How far the stored lines of all unknowns may stray, given the values at their ends.
 template <class Real>
-Real Recorder<Real>::allowed(int unknown, Real a, Real b) const {
-    const auto column = static_cast<std::size_t>(unknown);
-    const Real swing = first_ ? std::abs(b - a) : std::max({high_[column], a, b}) - std::min({low_[column], a, b});
-    const Real largest = potential_[column] ? magnitudes_.voltage() : magnitudes_.current();
-    return tolerance_[column] * std::max(swing, Real(quietPart) * largest) + Real(1e-15) * largest + Real(1e-30);
+auto Recorder<Real>::allowed(const Numbers& a, const Numbers& b) {
+    if (sizesVersion_ != magnitudes_.version()) {
+        sizesVersion_ = magnitudes_.version();
+        quiet_ = Real(quietPart) * largest();
+        floor_ = Real(1e-15) * largest() + Real(1e-30);
+    }
+    return tolerance_ * (high_.max(a).max(b) - low_.min(a).min(b)).max(quiet_) + floor_;
 }
 
 template <class Real>
 void Recorder<Real>::allowances(const Mode<Real>& mode, const Real* a, const Real* b, Vector<Real>& result) {
     const Matrix<Real>& readout = mode.configuration().readout;
-    Vector<Real> za(readout.rows()), zb(readout.rows());
+    Numbers za(readout.rows()), zb(readout.rows());
     multiply(readout, a, za.data());
     multiply(readout, b, zb.data());
-    result.resize(readout.rows());
-    for (int i = 0; i < result.size(); ++i) result(i) = allowed(i, za(i), zb(i));
+    result = allowed(za, zb);
 }
 
-/// Largest distance between the cubic through both ends and the chord, in units of what is allowed. The bound is exact
-/// for a parabola.
+/// Whether the cubic through both ends stays as near to the chord as it should. The bound is exact for a parabola.
 template <class Real>
-Real Recorder<Real>::deviation(const Sample& start, const Sample& end, Real h) const {
-    Real worst = 0;
-    for (int i = 0; i < start.z.size(); ++i) {
-        const Real rise = end.z(i) - start.z(i);
-        const Real bend = Real(0.25) * std::max(std::abs(h * start.rate(i) - rise), std::abs(h * end.rate(i) - rise));
-        worst = std::max(worst, bend / allowed(i, start.z(i), end.z(i)));
-    }
-    return worst;
+bool Recorder<Real>::straight(const Sample& start, const Sample& end, Real h) {
+    bends_ = Real(0.25) * (h * start.rate - (end.z - start.z)).abs().max((h * end.rate - (end.z - start.z)).abs());
+    return (bends_ - allowed(start.z, end.z)).maxCoeff() <= 0;
 }
 
-/// Distance of the middle from the chord, in the same units.
+/// Whether a point between both ends, at this part of the way, is four times as near to the chord as it should be.
 template <class Real>
-Real Recorder<Real>::bow(const Sample& start, const Sample& middle, const Sample& end) const {
-    Real worst = 0;
-    for (int i = 0; i < start.z.size(); ++i) {
-        const Real off = std::abs(middle.z(i) - Real(0.5) * (start.z(i) + end.z(i)));
-        worst = std::max(worst, off / allowed(i, start.z(i), end.z(i)));
-    }
-    return worst;
+bool Recorder<Real>::hardlyBowed(const Sample& start, const Sample& middle, const Sample& end, Real part) {
+    bends_ = 4 * (middle.z - start.z - part * (end.z - start.z)).abs();
+    return (bends_ - allowed(start.z, end.z)).maxCoeff() <= 0;
+}
+
+/// Per unknown, the largest of its kind that was seen.
+template <class Real>
+typename Recorder<Real>::Numbers Recorder<Real>::largest() const {
+    return potential_ * magnitudes_.voltage() + (1 - potential_) * magnitudes_.current();
 }
 
 template <class Real>
-void Recorder<Real>::seeUnknowns(const Real* z, Real points) {
-    for (int i = 0; i < frame_.unknowns; ++i) {
-        const auto column = static_cast<std::size_t>(i);
-        potential_[column] ? magnitudes_.seeVoltage(z[i]) : magnitudes_.seeCurrent(z[i]);
-        if (first_) low_[column] = high_[column] = z[i];
-        const Real forget = std::min(Real(mostForgotten), points * forgetting_[column]);
-        low_[column] = std::min(z[i], low_[column] + forget * (z[i] - low_[column]));
-        high_[column] = std::max(z[i], high_[column] + forget * (z[i] - high_[column]));
-    }
+void Recorder<Real>::seeUnknowns(const Numbers& z, Real points) {
+    if (z.size() == 0) return;
+    magnitudes_.seeVoltage((z.abs() * potential_).maxCoeff());
+    magnitudes_.seeCurrent((z.abs() * (1 - potential_)).maxCoeff());
+    if (first_) low_ = high_ = z;
     first_ = false;
+    low_ = z.min(low_ + (points * forgetting_).min(Real(mostForgotten)) * (z - low_));
+    high_ = z.max(high_ + (points * forgetting_).min(Real(mostForgotten)) * (z - high_));
 }
 
 template <class Real>
 void Recorder<Real>::see(const Mode<Real>& mode, const Real* y, int weight) {
     multiply(mode.configuration().readout, y, unknowns_.data());
-    seeUnknowns(unknowns_.data(), static_cast<Real>(weight));
-    bool changed = false;
-    for (std::size_t i = 0; i < swing_.size() && !changed; ++i) {
-        const Real quiet = Real(quietPart) * (potential_[i] ? magnitudes_.voltage() : magnitudes_.current());
-        const Real now = std::max(high_[i] - low_[i], quiet), then = std::max(swing_[i], quiet);
-        changed = now < Real(0.5) * then || now > Real(3) * then;
-    }
-    if (!changed) return;
+    seeUnknowns(unknowns_, static_cast<Real>(weight));
+    const Numbers quiet = Real(quietPart) * largest();
+    const Numbers now = (high_ - low_).max(quiet), then = swing_.max(quiet);
+    if (!(now < Real(0.5) * then || now > Real(3) * then).any()) return;
     ++generation_;
-    for (std::size_t i = 0; i < swing_.size(); ++i) swing_[i] = high_[i] - low_[i];
+    swing_ = high_ - low_;
 }
 
 template <class Real>
@@ -203,9 +196,9 @@ void Recorder<Real>::points(std::span<const PointRef> list, std::span<const doub
 }
 
 template <class Real>
-void Recorder<Real>::write(Mode<Real>& mode, const Real* y, const Real* z, Tick t) {
+void Recorder<Real>::write(Mode<Real>& mode, const Vector<Real>& y, const Numbers& z, Tick t) {
     seeUnknowns(z, 1);
-    point(mode, y, t);
+    point(mode, y.data(), t);
 }
 
 template class Recorder<double>;

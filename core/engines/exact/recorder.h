@@ -48,30 +48,34 @@ public:
     double seconds() const { return seconds_; }
 
 private:
+    using Numbers = Eigen::Array<Real, Eigen::Dynamic, 1>;  ///< one per unknown
     /// States at an instant with the unknowns and their slopes.
     struct Sample {
         Sample(const Mode<Real>& mode, Vector<Real> states);
-        Vector<Real> y, z, rate;
+        Vector<Real> y;
+        Numbers z, rate;
     };
     void split(Mode<Real>& mode, const Sample& start, const Sample& end, Tick t0, Tick length, int depth);
-    Real allowed(int unknown, Real a, Real b) const;
-    Real deviation(const Sample& start, const Sample& end, Real h) const;
-    Real bow(const Sample& start, const Sample& middle, const Sample& end) const;
-    void write(Mode<Real>& mode, const Real* y, const Real* z, Tick t);
-    void seeUnknowns(const Real* z, Real forget);
+    auto allowed(const Numbers& a, const Numbers& b);
+    bool straight(const Sample& start, const Sample& end, Real h);
+    bool hardlyBowed(const Sample& start, const Sample& middle, const Sample& end, Real part);
+    void write(Mode<Real>& mode, const Vector<Real>& y, const Numbers& z, Tick t);
+    void seeUnknowns(const Numbers& z, Real points);
+    Numbers largest() const;
     void makeView(Mode<Real>& mode);
 
     const Frame<Real>& frame_;
     RowLayout layout_;
-    std::vector<Real> tolerance_, forgetting_;  ///< per unknown
+    Numbers tolerance_, forgetting_, potential_;  ///< potential_: one for potentials, zero for currents
     RunSink& sink_;
     const CancelToken& cancel_;  ///< a way may need many points: it is left unfinished when the run is to stop
     Magnitudes<Real>& magnitudes_;
-    std::vector<char> potential_;  ///< per unknown
     std::vector<double> row_;
-    std::vector<Real> low_, high_, swing_;  ///< swing_: as it was at the last generation
+    Numbers low_, high_, swing_;  ///< swing_: as it was at the last generation
+    Numbers quiet_, floor_;       ///< the swing that counts at least, and what a line may stray in any case
+    int sizesVersion_ = -1;       ///< of the magnitudes that both were made from
     int generation_ = 0;
-    Vector<Real> unknowns_;
+    Numbers unknowns_, bends_;
     std::uint32_t signalSet_ = 0;
     bool wide_;  ///< rows hold the unknowns, not the states
     bool first_ = true, full_ = false;

@@ -38,6 +38,7 @@ private:
     int travel(Tick next);
     int piece(Tick length);
     int walk(Tick length);
+    Tick expectedEnd(Tick length) const;
     int shortPiece(Tick length);
     bool guardsHold(const Vector<Real>& before, const Vector<Real>& after, Tick length);
     void accept(const Vector<Real>& after, Tick length);
@@ -67,8 +68,9 @@ private:
     Clock clock_;
 
     Vector<Real> y_, after_, slope_, legOut_;
-    Vector<Real> guards0_, guards1_, rates0_, rates1_;
-    std::vector<double> numbers_;  ///< of the points of a round
+    Vector<Real> guards0_, guards1_, rates0_, rates1_;  ///< of the guards at both ends of a step
+    Matrix<Real> polynomials_;                          ///< of the guards, one per column
+    std::vector<double> numbers_;                       ///< of the points of a round
     std::vector<PointRef> points_;
     Mode<Real>* mode_ = nullptr;
     Tick t_ = 0;

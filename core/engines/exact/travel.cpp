@@ -83,36 +83,59 @@ int Run<Real>::piece(Tick length) {
     return noGuard;
 }
 
+/// Through a stretch in which a guard may end: to shortly before the end that the cubics of the last look let expect,
+/// then on with what is left, until the stretch is short enough for a Taylor polynomial. @pre guardsHold() just failed
 template <class Real>
 int Run<Real>::walk(Tick length) {
     ++descents_;
     Propagator<Real>& propagator = mode_->propagator();
-    int level = std::max(propagator.levelWithin(length) - 1, -1), successes = 0;
+    const Tick base = propagator.baseStep();
+    Tick end = t_;  ///< when a guard is expected to end, as far as that is known
+    const auto before = [&](Tick failed) {
+        const Tick expected = expectedEnd(failed);
+        end = t_ + std::max(expected, Tick{0});
+        return expected < 0 ? failed / 2 : expected - std::max(failed / 64, base / 2);
+    };
+    Tick step = before(length);
     while (length > 0 && !stopped_) {
         if (cancel_.cancelled()) {
             stopped_ = true;
             return noGuard;
         }
-        level = std::min(level, propagator.levelWithin(length));
-        if (level < 0) return shortPiece(length);
-        const Tick step = propagator.ladderStep(level);
+        step = propagator.easyStep(std::max(step, std::min(length, base)));
         after_ = y_;
-        propagator.climb(after_, level);
+        propagator.advance(after_, step);
         if (guardsHold(y_, after_, step)) {
             accept(after_, step);
-            length -= step;
-            if (++successes >= 2) ++level, successes = 0;
+        } else if (step > base) {
+            step = before(step);
             continue;
+        } else if (const int guard = shortPiece(step); guard != noGuard) {
+            return guard;
         }
-        successes = 0;
-        if (level > 0) {
-            --level;
-            continue;
-        }
-        if (const int guard = shortPiece(step); guard != noGuard) return guard;
         length -= step;
+        step = std::min(length, 2 * (t_ < end ? end - t_ : step));
     }
     return noGuard;
+}
+
+/// The first end of a guard within a step, to third order, after a look at the guards at both ends of it; -1 when none
+/// shows.
+template <class Real>
+Tick Run<Real>::expectedEnd(Tick length) const {
+    const Real h = secondsOf<Real>(length);
+    const std::vector<Real>& noise = mode_->noise(magnitudes_);
+    Real first = -1;
+    for (Eigen::Index i = 0; i < guards0_.size(); ++i) {
+        const Real rise = (guards1_(i) - guards0_(i)) / h;
+        const Real cubic[] = {guards0_(i), rates0_(i), (3 * rise - 2 * rates0_(i) - rates1_(i)) / h,
+                              (rates0_(i) + rates1_(i) - 2 * rise) / (h * h)};
+        // A guard that starts from zero ends where what remains without that root does.
+        const bool leaves = guards0_(i) <= noise[static_cast<std::size_t>(i)] && rates0_(i) > 0;
+        const Real root = firstRoot(cubic + leaves, leaves ? 2 : 3, h, Real(1e-4));
+        if (root >= 0 && (first < 0 || root < first)) first = root;
+    }
+    return first < 0 ? -1 : toTicks(first);
 }
 
 /// At most one base step: the crossing is a root of the Taylor polynomial.
@@ -122,16 +145,20 @@ int Run<Real>::shortPiece(Tick length) {
     const int order = static_cast<int>(y.cols()) - 1;
     Real first = -1;
     int crossed = noGuard;
-    Vector<Real> polynomial(order + 1);
-    for (std::size_t i = 0; i < mode_->guards.size(); ++i) {
-        polynomial.noalias() = (mode_->guardValue.row(static_cast<Eigen::Index>(i)) * y).transpose();
-        const Real root = firstRoot(polynomial.data(), order, secondsOf<Real>(length));
+    const Eigen::Index guards = mode_->guardValue.rows();
+    polynomials_.resize(order + 1, guards);
+    for (int j = 0; j <= order; ++j) {
+        multiply(mode_->guardValue, y.col(j).data(), guards0_.data());
+        polynomials_.row(j) = guards0_.transpose();
+    }
+    for (Eigen::Index i = 0; i < guards; ++i) {
+        const Real root = firstRoot(polynomials_.col(i).data(), order, secondsOf<Real>(length));
         if (root >= 0 && (first < 0 || root < first)) first = root, crossed = static_cast<int>(i);
     }
     // The states are those of the exact root; its instant is counted to the nearest tick.
     const Real tau = crossed == noGuard ? secondsOf<Real>(length) : first;
     after_ = y.col(order);
-    for (int j = order; j-- > 0;) after_ = (tau * after_ + y.col(j)).eval();
+    for (int j = order; j-- > 0;) after_ = tau * after_ + y.col(j);
     accept(after_, crossed == noGuard ? length : std::clamp<Tick>(toTicks(tau), 0, length));
     return crossed;
 }
