@@ -120,7 +120,7 @@ void Legs<Real>::makeRound(Leg<Real>& leg, const Clock& clock) {
     const Stopwatch watch;
     leg.roundAt = 2 * leg.visits + 16;
     if (recorder_.ofStates()) leg.round = Round<Real>::along(leg, clock, *this, recorder_, frame_);
-    if (leg.round) bytes_ += sizeof(Real) * static_cast<std::size_t>(leg.round->rows.size());
+    if (leg.round) bytes_ += leg.round->bytes();
     seconds_ += watch.seconds();
 }
 
@@ -178,24 +178,20 @@ std::unique_ptr<Leg<Real>> Legs<Real>::build(const Stretch<Real>& stretch, Tick 
     leg->crossing = stretch.crossing;
     leg->order = order;
     leg->generation = recorder_.generation();
-    Matrix<Real> conditions;
-    if (!guarded(*leg, stretch, conditions)) return nullptr;
+    if (!guarded(*leg, stretch)) return nullptr;
 
     const Matrix<Real> watch = watched(*leg->mode, stretch);
     const Vector<Real> sizes = magnitudes_.sizes();
     Lines<Real> lines(*leg->mode, length, slack, watch, sizes);
     if (!lines.divide(stretch.start, Real(room))) return nullptr;
-    leg->bends = static_cast<Eigen::Index>(lines.bends().size());
+    leg->conditions.limit(lines.bends());
     leg->points = lines.points();
 
     const Eigen::Index tail = n * (order + 1), polynomial = leg->crossing >= 0 ? order + 1 : 0;
-    const Eigen::Index height =
-        conditions.rows() + leg->bends + static_cast<Eigen::Index>(leg->points.size()) * n + tail + polynomial;
-    if (height * n > mostNumbers) return nullptr;
+    const Eigen::Index height = static_cast<Eigen::Index>(leg->points.size()) * n + tail + polynomial;
+    if (leg->conditions.numbers() + height * n > mostNumbers) return nullptr;
     leg->rows.resize(height, n);
-    leg->rows.topRows(conditions.rows()) = conditions;
-    Eigen::Index at = conditions.rows();
-    for (const Vector<Real>& bend : lines.bends()) leg->rows.row(at++) = bend.transpose();
+    Eigen::Index at = 0;
     for (const Tick point : leg->points) {
         leg->rows.middleRows(at, n) = lines.mark(point).difference;
         at += n;
@@ -209,7 +205,7 @@ std::unique_ptr<Leg<Real>> Legs<Real>::build(const Stretch<Real>& stretch, Tick 
             leg->rows.row(leg->rows.rows() - polynomial + j) = leg->mode->guardValue.row(leg->crossing) * term;
         at += n;
     }
-    bytes_ += sizeof(Real) * static_cast<std::size_t>(leg->rows.size());
+    bytes_ += leg->bytes();
     ++built_;
     return leg;
 }
@@ -242,27 +238,24 @@ Matrix<Real> Legs<Real>::watched(const Mode<Real>& mode, const Stretch<Real>& st
 /// Conditions under which no guard can end on the way: the hulls of the cubics through values and slopes at the ends of
 /// steps, and the line that prolongs the last one through the tail.
 template <class Real>
-bool Legs<Real>::guarded(Leg<Real>& leg, const Stretch<Real>& stretch, Matrix<Real>& rows) {
+bool Legs<Real>::guarded(Leg<Real>& leg, const Stretch<Real>& stretch) {
     const Mode<Real>& mode = *leg.mode;
-    const Eigen::Index guards = mode.guardValue.rows(), n = frame_.size();
-    if (guards == 0) {
-        rows.resize(0, n);
-        return true;
-    }
+    const Eigen::Index guards = mode.guardValue.rows();
+    if (guards == 0) return true;
     const std::vector<Real>& noise = leg.mode->noise(magnitudes_);
     const Tick top = mode.propagator().topStep(leg.length);
     for (int hulls = static_cast<int>((leg.length + top - 1) / top); hulls <= mostHulls; hulls *= 2) {
         const Course course(mode, leg.length, hulls);
-        std::vector<Matrix<Real>> blocks;
-        leg.least.clear();
+        Conditions<Real> conditions;
         const auto demand = [&](const Matrix<Real>& block, bool start) {
-            blocks.push_back(block);
+            std::vector<Real> least;
             for (Eigen::Index i = 0; i < guards; ++i) {
                 const auto g = static_cast<std::size_t>(i);
                 // A guard that starts from zero may do so again; its slope keeps it.
                 const bool zero = start && mode.guardValue.row(i).dot(stretch.start) <= 2 * noise[g];
-                leg.least.push_back(zero ? -noise[g] : 2 * noise[g]);
+                least.push_back(zero ? -noise[g] : 2 * noise[g]);
             }
+            conditions.demand(block, least);
         };
         for (std::size_t k = 0; k < course.difference.size(); ++k) {
             const Matrix<Real> value = mode.guardValue + multiply(mode.guardValue, course.difference[k]);
@@ -276,14 +269,9 @@ bool Legs<Real>::guarded(Leg<Real>& leg, const Stretch<Real>& stretch, Matrix<Re
             if (leg.crossing >= 0) prolonged.row(leg.crossing) = value.row(leg.crossing);
             demand(prolonged, false);
         }
-        rows.resize(guards * static_cast<Eigen::Index>(blocks.size()), n);
-        for (std::size_t b = 0; b < blocks.size(); ++b)
-            rows.middleRows(static_cast<Eigen::Index>(b) * guards, guards) = blocks[b];
-        const Vector<Real> now = rows * stretch.start;
-        bool holds = true;
-        for (std::size_t i = 0; i < leg.least.size(); ++i)
-            holds = holds && now(static_cast<Eigen::Index>(i)) > leg.least[i];
-        if (holds) return true;
+        if (!conditions.hold(stretch.start)) continue;
+        leg.conditions = std::move(conditions);
+        return true;
     }
     return false;
 }

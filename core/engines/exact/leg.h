@@ -16,6 +16,7 @@
 #include <vector>
 
 #include "engines/exact/clock.h"
+#include "engines/exact/conditions.h"
 #include "engines/exact/recorder.h"
 
 namespace hedgerow::exact {
@@ -41,9 +42,8 @@ struct Leg {
     int crossing = -1;              ///< the guard that ends it, or -1 for a scheduled end
     int order = 1;                  ///< of the tail
     std::vector<Tick> points;       ///< offsets of the points stored on the way
-    Matrix<Real> rows;              ///< conditions, bends, points, tail, polynomial of the guard: below each other
-    std::vector<Real> least;        ///< per condition: it must be above this
-    Eigen::Index bends = 0;         ///< rows that tell how far lines bend: their magnitudes may not be above one
+    Conditions<Real> conditions;    ///< that no guard ends on the way, and lines bend no further than they may
+    Matrix<Real> rows;              ///< points, tail, polynomial of the guard: below each other
     Leg* next = nullptr;            ///< the leg that followed last time
     std::uint64_t signalState = 0;  ///< of all signals at its end last time, and where they are stored
     std::uint32_t signalSet = 0;
@@ -53,9 +53,8 @@ struct Leg {
     std::unique_ptr<Round<Real>> round;  ///< the whole period that begins with this leg
     int roundAt = 4;                     ///< visits at which to try to make one
 
-    Eigen::Index bendsAt() const { return static_cast<Eigen::Index>(least.size()); }
-    Eigen::Index pointsAt() const { return bendsAt() + bends; }
-    Eigen::Index tailAt() const { return pointsAt() + rows.cols() * static_cast<Eigen::Index>(points.size()); }
+    Eigen::Index tailAt() const { return rows.cols() * static_cast<Eigen::Index>(points.size()); }
+    std::size_t bytes() const { return sizeof(Real) * static_cast<std::size_t>(rows.size() + conditions.numbers()); }
     Eigen::Index polynomialAt() const { return tailAt() + rows.cols() * (order + 1); }
 };
 
@@ -126,7 +125,7 @@ private:
 
     std::unique_ptr<Leg<Real>> build(const Stretch<Real>& stretch, Tick length, Tick slack, int order);
     Matrix<Real> watched(const Mode<Real>& mode, const Stretch<Real>& stretch);
-    bool guarded(Leg<Real>& leg, const Stretch<Real>& stretch, Matrix<Real>& rows);
+    bool guarded(Leg<Real>& leg, const Stretch<Real>& stretch);
     static Key rigidKey(const Mode<Real>* mode, Tick length, std::uint64_t phase);
     static Key tailedKey(const Mode<Real>* mode, Tick length, int crossing);
     Leg<Real>* sight(const Key& key, const Stretch<Real>& stretch, int order, int needed);

@@ -83,6 +83,13 @@ bool Lines<Real>::divide(const Vector<Real>& start, Real room) {
     return split(0, length_, start, room);
 }
 
+template <class Real>
+Matrix<Real> Lines<Real>::bends() const {
+    Matrix<Real> rows(static_cast<Eigen::Index>(bends_.size()), sizes_.size());
+    for (std::size_t i = 0; i < bends_.size(); ++i) rows.row(static_cast<Eigen::Index>(i)) = bends_[i].transpose();
+    return rows;
+}
+
 template class Lines<double>;
 template class Lines<long double>;
 

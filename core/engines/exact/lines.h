@@ -30,7 +30,7 @@ public:
     /// After divide(): the instants of all points between start and end, and the rows that tell how far lines bend;
     /// their magnitudes may not be above one.
     const std::vector<Tick>& points() const { return points_; }
-    const std::vector<Vector<Real>>& bends() const { return bends_; }
+    Matrix<Real> bends() const;
     const Mark<Real>& mark(Tick at);
 
 private:

@@ -66,7 +66,7 @@ std::unique_ptr<Round<Real>> Round<Real>::along(Leg<Real>& leg, const Clock& clo
     for (int j = 0; j < frame.size(); ++j)
         if (j != frame.states) round->columns.push_back(j);
     round->assemble(parts, recorder, frame.size());
-    if (round->rows.size() > mostNumbers) return nullptr;
+    if (round->rows.size() + round->conditions.numbers() > mostNumbers) return nullptr;
     return round;
 }
 
@@ -74,7 +74,7 @@ template <class Real>
 void Round<Real>::assemble(const std::vector<Part>& parts, Recorder<Real>& recorder, int n) {
     rowWidth = n - 1;
 
-    std::vector<Matrix<Real>> conditions, bends, stored;
+    std::vector<Matrix<Real>> stored;
     const Matrix<Real> identity = Matrix<Real>::Identity(n, n);
     Matrix<Real> before = Matrix<Real>::Zero(n, n);  // y at the start of a leg minus y at the start of the round
     const auto keptRows = [&](const Matrix<Real>& difference) {
@@ -90,12 +90,10 @@ void Round<Real>::assemble(const std::vector<Part>& parts, Recorder<Real>& recor
         const Leg<Real>& leg = *part.leg;
         const Matrix<Real> whole = identity + before;
         const std::uint32_t view = recorder.viewOf(*leg.mode);
-        conditions.push_back(leg.rows.topRows(leg.bendsAt()) * whole);
-        least.insert(least.end(), leg.least.begin(), leg.least.end());
-        bends.push_back(leg.rows.middleRows(leg.bendsAt(), leg.bends) * whole);
+        conditions.follow(leg.conditions, whole);
         for (std::size_t k = 0; k < leg.points.size(); ++k) {
             point(part.start + toFine(leg.points[k]), view, part.signalsBefore);
-            const Eigen::Index at = leg.pointsAt() + n * static_cast<Eigen::Index>(k);
+            const Eigen::Index at = n * static_cast<Eigen::Index>(k);
             stored.push_back(keptRows(whole + leg.rows.middleRows(at, n) * whole));
         }
         before += composedFine(*leg.mode, part.end - part.start) * whole;
@@ -106,24 +104,13 @@ void Round<Real>::assemble(const std::vector<Part>& parts, Recorder<Real>& recor
     }
     // The next round may not come: its first guards are asked for now.
     const Leg<Real>& first = *parts.front().leg;
-    const Eigen::Index guards = first.mode->guardValue.rows();
-    conditions.push_back(first.rows.topRows(guards) * (identity + before));
-    least.insert(least.end(), first.least.begin(), first.least.begin() + guards);
+    conditions.followStart(first.conditions, first.mode->guardValue.rows(), identity + before);
 
-    for (const Matrix<Real>& block : bends) this->bends += block.rows();
     storedRows = static_cast<int>(stored.size());
     stored.push_back(keptRows(before));
-    Eigen::Index height = 0;
-    for (const auto* list : {&conditions, &bends, &stored})
-        for (const Matrix<Real>& block : *list) height += block.rows();
-    rows.resize(height, n);
-    Eigen::Index at = 0;
-    for (const auto* list : {&conditions, &bends, &stored}) {
-        for (const Matrix<Real>& block : *list) {
-            rows.middleRows(at, block.rows()) = block;
-            at += block.rows();
-        }
-    }
+    rows.resize(rowWidth * static_cast<Eigen::Index>(stored.size()), n);
+    for (std::size_t k = 0; k < stored.size(); ++k)
+        rows.middleRows(rowWidth * static_cast<Eigen::Index>(k), rowWidth) = stored[k];
 }
 
 template struct Round<double>;

@@ -25,13 +25,14 @@ struct Round {
     static std::unique_ptr<Round> along(Leg<Real>& leg, const Clock& clock, Legs<Real>& legs, Recorder<Real>& recorder,
                                         const Frame<Real>& frame);
 
+    std::size_t bytes() const { return sizeof(Real) * static_cast<std::size_t>(rows.size() + conditions.numbers()); }
+
     FineTime period = 0;
     std::vector<Leg<Real>*> legs;
     std::vector<int> endRows;  ///< per leg: the stored row at its end
     std::vector<Point> points;
-    Matrix<Real> rows;        ///< conditions, bends, stored rows, the end minus the start: below each other
-    std::vector<Real> least;  ///< as in Leg
-    Eigen::Index bends = 0;
+    Conditions<Real> conditions;  ///< of all its legs
+    Matrix<Real> rows;            ///< stored rows, the end minus the start: below each other
     int storedRows = 0, rowWidth = 0;
     std::vector<int> columns;         ///< of y that are stored: all but the constant
     std::vector<std::int64_t> turns;  ///< per element: gate events in a period

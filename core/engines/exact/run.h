@@ -49,8 +49,7 @@ private:
     bool replay(Leg<Real>& leg, Tick next);
     bool alongRounds(Leg<Real>& leg);
     void seeRound(const Round<Real>& round, int count);
-    bool roundHolds(const Round<Real>& round, FineTime start);
-    bool holds(const std::vector<Real>& least, Eigen::Index bends) const;
+    void goRound(const Round<Real>& round, FineTime start);
     void store(Leg<Real>& leg, const Vector<Real>& end, Tick length);
     void arrive(Leg<Real>& leg);
 
@@ -70,7 +69,7 @@ private:
     Vector<Real> y_, after_, slope_, legOut_;
     Vector<Real> guards0_, guards1_, rates0_, rates1_;  ///< of the guards at both ends of a step
     Matrix<Real> polynomials_;                          ///< of the guards, one per column
-    std::vector<double> numbers_;                       ///< of the points of a round
+    std::vector<double> numbers_;                       ///< of the points of the last rounds
     std::vector<PointRef> points_;
     Mode<Real>* mode_ = nullptr;
     Tick t_ = 0;

@@ -15,7 +15,7 @@ namespace hedgerow::exact {
 namespace {
 constexpr int noGuard = -1;
 constexpr int legsPerLook = 256;   ///< legs between two looks at the clock on the wall
-constexpr int roundsPerLook = 32;  ///< rounds between two looks at the swings of the traces
+constexpr int roundsPerLook = 64;  ///< rounds between two looks at the swings of the traces
 constexpr int seeEvery = 8;        ///< visits of a leg between two looks at the swings of the traces
 }  // namespace
 
@@ -246,15 +246,6 @@ bool Run<Real>::alongLegs(Tick next) {
     return walked > 0;
 }
 
-/// Whether all conditions of a leg or round hold, its rows being in legOut_.
-template <class Real>
-bool Run<Real>::holds(const std::vector<Real>& least, Eigen::Index bends) const {
-    using Numbers = Eigen::Map<const Eigen::Array<Real, Eigen::Dynamic, 1>>;
-    const auto count = static_cast<Eigen::Index>(least.size());
-    return (count == 0 || (Numbers(legOut_.data(), count) - Numbers(least.data(), count)).minCoeff() > 0) &&
-           (bends == 0 || Numbers(legOut_.data() + count, bends).abs().maxCoeff() <= 1);
-}
-
 /// Goes along the round that begins with a leg, as often as it fits. @return false when it never did
 template <class Real>
 bool Run<Real>::alongRounds(Leg<Real>& leg) {
@@ -268,14 +259,23 @@ bool Run<Real>::alongRounds(Leg<Real>& leg) {
         for (Leg<Real>* part : round.legs) legs_.renew(*part);
         return false;
     }
-    if (toTick(clock_.lastEdge()) != t_) return false;
+    if (toTick(clock_.lastEdge()) != t_ || recorder_.full()) return false;
     const FineTime start = clock_.lastEdge();
     const Tick limit = std::min(request_.end, clock_.nextSource());
     int count = 0;
-    while (count < roundsPerLook && toTick(start + (count + 1) * round.period) < limit &&
-           roundHolds(round, start + count * round.period))
-        ++count;
+    if (legOut_.size() < round.rows.rows()) legOut_.resize(round.rows.rows());
+    numbers_.clear();
+    points_.clear();
+    after_ = y_;
+    for (; count < roundsPerLook && toTick(start + (count + 1) * round.period) < limit && round.conditions.hold(y_);
+         ++count)
+        goRound(round, start + count * round.period);
     if (count == 0) return false;
+    if (!y_.allFinite()) {
+        y_ = after_;  // the general way finds out where
+        return false;
+    }
+    recorder_.points(points_, numbers_);
     t_ = toTick(start + count * round.period);
     clock_.skipPeriods(count);
     refreshSources();
@@ -294,48 +294,40 @@ void Run<Real>::seeRound(const Round<Real>& round, int count) {
     slope_(frame_.states) = 1;
     const int weight = count * static_cast<int>(round.points.size() / round.legs.size());
     for (std::size_t k = 0; k < round.legs.size(); ++k) {
-        const double* number = numbers_.data() + round.endRows[k] * round.rowWidth;
+        const double* number =
+            numbers_.data() + numbers_.size() + (round.endRows[k] - round.storedRows) * round.rowWidth;
         for (const int column : round.columns) slope_(column) = *number++;
         recorder_.see(*round.legs[k]->mode, slope_.data(), weight);
         recorder_.see(*round.legs[k]->to, slope_.data(), weight);
     }
 }
 
-/// Goes along a round once, unless one of its conditions fails.
+/// Goes along a round once: adds its points to those of the rounds before.
 template <class Real>
-bool Run<Real>::roundHolds(const Round<Real>& round, FineTime start) {
-    if (recorder_.full()) return false;
-    if (legOut_.size() < round.rows.rows()) legOut_.resize(round.rows.rows());
+void Run<Real>::goRound(const Round<Real>& round, FineTime start) {
     multiply(round.rows, y_.data(), legOut_.data());
-    if (!holds(round.least, round.bends)) return false;
-    const Real* out = legOut_.data() + round.least.size() + round.bends;
-    numbers_.assign(out, out + round.storedRows * round.rowWidth);
-    out += numbers_.size();
-    for (const int column : round.columns)
-        if (!std::isfinite(y_(column) + out[column > frame_.states ? column - 1 : column])) return false;
-    points_.resize(round.points.size());
+    const auto first = static_cast<std::uint32_t>(numbers_.size());
+    const Real* const change = legOut_.data() + round.storedRows * round.rowWidth;
+    numbers_.insert(numbers_.end(), static_cast<const Real*>(legOut_.data()), change);
     const auto ticks = static_cast<Tick>(start >> 32);
     const std::uint64_t fraction = static_cast<std::uint32_t>(start), half = std::uint64_t{1} << 31;
-    for (std::size_t i = 0; i < points_.size(); ++i) {
-        const auto& point = round.points[i];
-        points_[i] = {ticks + point.ticks + static_cast<Tick>((fraction + point.fraction + half) >> 32), point.view,
-                      point.signalSet, point.row * static_cast<std::uint32_t>(round.rowWidth)};
-    }
-    recorder_.points(points_, numbers_);
-    for (const int column : round.columns) y_(column) += *out++;
-    return true;
+    for (const auto& point : round.points)
+        points_.push_back({ticks + point.ticks + static_cast<Tick>((fraction + point.fraction + half) >> 32),
+                           point.view, point.signalSet,
+                           first + point.row * static_cast<std::uint32_t>(round.rowWidth)});
+    for (int i = 0; i < round.rowWidth; ++i) y_(round.columns[static_cast<std::size_t>(i)]) += change[i];
 }
 
 template <class Real>
 bool Run<Real>::replay(Leg<Real>& leg, Tick next) {
     const Tick tail = next - t_ - leg.length;
     if (leg.crossing < 0 ? tail < 0 || tail > leg.slack : tail < leg.slack) return false;
-    if (legOut_.size() < leg.rows.rows()) legOut_.resize(leg.rows.rows());
-    multiply(leg.rows, y_.data(), legOut_.data());
-    if (!holds(leg.least, leg.bends)) {
+    if (!leg.conditions.hold(y_)) {
         legs_.missed(leg);
         return false;
     }
+    if (legOut_.size() < leg.rows.rows()) legOut_.resize(leg.rows.rows());
+    multiply(leg.rows, y_.data(), legOut_.data());
     Tick length = leg.length + tail;
     Real tau = secondsOf<Real>(tail);
     if (leg.crossing >= 0) {
@@ -360,7 +352,7 @@ bool Run<Real>::replay(Leg<Real>& leg, Tick next) {
 template <class Real>
 void Run<Real>::store(Leg<Real>& leg, const Vector<Real>& end, Tick length) {
     const Eigen::Index n = y_.size();
-    const Real* rows = legOut_.data() + leg.pointsAt();
+    const Real* rows = legOut_.data();
     slope_.resize(n);
     for (const Tick offset : leg.points) {
         for (Eigen::Index i = 0; i < n; ++i) slope_(i) = y_(i) + rows[i];
