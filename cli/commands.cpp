@@ -95,12 +95,38 @@ std::vector<std::string> shownQuantities(const Run& run, const RunOptions& optio
     return names;
 }
 
-void report(const Run& run, const RunOptions& options) {
+Json toJson(const Verification& v) {
+    Json all = Json::array();
+    for (const auto& d : v.differences)
+        all.push_back({{"quantity", d.quantity}, {"largest", d.largest}, {"relative", d.relative}});
+    return {{"same events", v.sameEvents},
+            {"events", v.events},
+            {"reference events", v.referenceEvents},
+            {"largest shift", v.largestShift},
+            {"differences", all}};
+}
+
+/// The second run in long double, as a table of the quantities that differ most.
+void report(const Verification& v) {
+    fmt::print("\nagainst long double, finer steps, no shortcuts\n");
+    if (v.sameEvents)
+        fmt::print("  {} events, the same in both; the largest shift is {}\n", v.events,
+                   formatQuantity(v.largestShift, "s", 3));
+    else
+        fmt::print("  the events differ: {} here, {} in the check\n", v.events, v.referenceEvents);
+    for (const auto& d : v.differences)
+        fmt::print("  {:<16} {:>12}  {:.1e} of its largest value\n", d.quantity, formatQuantity(d.largest, d.unit, 3),
+                   d.relative);
+}
+
+/// @param verification  nullptr when the run was not checked
+void report(const Run& run, const RunOptions& options, const Verification* verification) {
     const RunSummary& summary = run.summary();
     if (options.json) {
         Json json = toJson(summary);
         for (const std::string& name : shownQuantities(run, options))
             if (const auto trace = run.trace(name)) json["measures"][name] = measuresJson(*trace);
+        if (verification) json["verify"] = toJson(*verification);
         fmt::print("{}\n", json.dump(2, ' ', false, Json::error_handler_t::replace));
         return;
     }
@@ -114,6 +140,7 @@ void report(const Run& run, const RunOptions& options) {
                        formatQuantity(m->mean, trace->unit()), formatQuantity(m->max, trace->unit()),
                        formatQuantity(m->rms, trace->unit()));
     }
+    if (verification) report(*verification);
 }
 
 /// The format for a file name, or "" with a message.
@@ -188,43 +215,6 @@ int info(const std::string& path, bool json) {
     return success;
 }
 
-namespace {
-
-/// The second run in long double, as a table of the quantities that differ most.
-int check(const Run& run, bool json) {
-    auto verification = verify(run, run.cancelToken());
-    if (!verification) {
-        spdlog::error("the check: {}", verification.error().text());
-        return interrupted ? stopped : runFailed;
-    }
-    const Verification& v = *verification;
-    if (json) {
-        Json all = Json::array();
-        for (const auto& d : v.differences)
-            all.push_back({{"quantity", d.quantity}, {"largest", d.largest}, {"relative", d.relative}});
-        fmt::print("{}\n", Json{{"verify",
-                                 {{"same events", v.sameEvents},
-                                  {"events", v.events},
-                                  {"reference events", v.referenceEvents},
-                                  {"largest shift", v.largestShift},
-                                  {"differences", all}}}}
-                               .dump(2));
-    } else {
-        fmt::print("\nagainst long double, finer steps, no shortcuts\n");
-        if (v.sameEvents)
-            fmt::print("  {} events, the same in both; the largest shift is {}\n", v.events,
-                       formatQuantity(v.largestShift, "s", 3));
-        else
-            fmt::print("  the events differ: {} here, {} in the check\n", v.events, v.referenceEvents);
-        for (const auto& d : v.differences)
-            fmt::print("  {:<16} {:>12}  {:.1e} of its largest value\n", d.quantity,
-                       formatQuantity(d.largest, d.unit, 3), d.relative);
-    }
-    return v.sameEvents ? success : differs;
-}
-
-}  // namespace
-
 int run(const RunOptions& options) {
     RunSettings settings;
     settings.scene = options.scene;
@@ -266,9 +256,11 @@ int run(const RunOptions& options) {
     std::atomic<bool> over = false;
     std::thread watcher([&] { watch(theRun, over, options.quiet); });
     theRun.execute();
+    std::optional<Result<Verification>> verification;
+    if (options.verify && theRun.summary().end == RunEnd::finished) verification = verify(theRun, theRun.cancelToken());
     over = true;
     watcher.join();
-    report(theRun, options);
+    report(theRun, options, verification && *verification ? &verification->value() : nullptr);
     for (std::size_t i = 0; i < options.outputs.size(); ++i) {
         if (auto status = exportRun(theRun, formats[i], options.outputs[i], options.quantities); !status) {
             spdlog::error("{}", status.error().text());
@@ -288,8 +280,10 @@ int run(const RunOptions& options) {
     }
     switch (theRun.summary().end) {
         case RunEnd::finished:
-            if (options.verify) return check(theRun, options.json);
-            return success;
+            if (!verification) return success;
+            if (*verification) return (*verification)->sameEvents ? success : differs;
+            spdlog::error("the check: {}", verification->error().text());
+            return interrupted ? stopped : runFailed;
         case RunEnd::failed:
             return runFailed;
         default:

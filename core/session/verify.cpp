@@ -2,12 +2,16 @@
 
 #include <algorithm>
 #include <cmath>
+#include <map>
 
 #include <fmt/format.h>
 
 namespace hedgerow {
 
 namespace {
+
+/// A quantity that stays below this part of the largest of its unit is rounding noise.
+constexpr double quietPart = 1e-6;
 
 /// A stored instant at which parts change: the points just before and after.
 struct Jump {
@@ -66,6 +70,7 @@ Result<Verification> verify(const Run& run, const CancelToken& cancel) {
             result.largestShift, std::abs(toSeconds(points.time(jumps[k].after) - others.time(otherJumps[k].after))));
     }
 
+    std::map<std::string, double> largestOfUnit;
     for (const QuantityInfo& quantity : network.quantities) {
         if (quantity.sort != QuantityInfo::Sort::linear && quantity.sort != QuantityInfo::Sort::product) continue;
         Trace first(run.storePointer(), quantity, run.layout()), second(store, quantity, run.layout());
@@ -85,8 +90,14 @@ Result<Verification> verify(const Run& run, const CancelToken& cancel) {
             compare(first.value(jumps[k].after), second.value(otherJumps[k].after));
         }
         if (points.count() > 0) compare(first.value(points.count() - 1), second.value(second.size() - 1));
-        difference.relative = size > 0 ? difference.largest / size : 0.0;
+        difference.relative = size;
+        double& known = largestOfUnit[quantity.unit];
+        known = std::max(known, size);
         result.differences.push_back(std::move(difference));
+    }
+    for (Verification::Difference& difference : result.differences) {
+        const double size = std::max(difference.relative, quietPart * largestOfUnit[difference.unit]);
+        difference.relative = size > 0 ? difference.largest / size : 0.0;
     }
     std::stable_sort(result.differences.begin(), result.differences.end(),
                      [](const auto& a, const auto& b) { return a.relative > b.relative; });

@@ -9,7 +9,7 @@ struct Verification {
     struct Difference {
         std::string quantity, unit;
         double largest;   ///< difference at any stored point or event
-        double relative;  ///< to the largest magnitude of the quantity
+        double relative;  ///< to the largest magnitude of the quantity, or to a millionth of the largest of its unit
     };
     std::vector<Difference> differences;  ///< the largest relative ones first
     bool sameEvents = false;              ///< the same parts change in the same order

@@ -97,6 +97,47 @@ TEST(Cli, JsonSummaryIsJson) {
     EXPECT_NEAR(json["measures"]["out.v"]["mean"].get<double>(), 23.1, 0.5);
 }
 
+// Solved again in long double: agreement within rounding, in words and as one JSON document.
+TEST(Cli, VerifySaysHowFarARunCanBeTrusted) {
+    const Outcome words = cli("run --quiet --verify --end 200u " + example);
+    EXPECT_EQ(words.code, 0) << words.output;
+    EXPECT_NE(words.output.find("the same in both"), std::string::npos) << words.output;
+    const Outcome o = cli("run --json --quiet --verify --end 200u " + example);
+    ASSERT_EQ(o.code, 0) << o.output;
+    const auto json = nlohmann::json::parse(o.output);
+    EXPECT_EQ(json["end"], "finished");
+    const auto& verify = json["verify"];
+    EXPECT_TRUE(verify["same events"].get<bool>());
+    EXPECT_EQ(verify["events"], verify["reference events"]);
+    EXPECT_GT(verify["differences"].size(), 10u);
+    for (const auto& difference : verify["differences"]) EXPECT_LT(difference["relative"].get<double>(), 1e-9);
+}
+
+// A run that goes on where another ended is the second half of one that did not stop.
+TEST(Cli, ARunGoesOnWhereAnotherEnded) {
+    TemporaryFolder folder;
+    const std::string states = (folder.path() / "states.json").string();
+    const std::string half = "run --json --quiet --end 500u " + example;
+    ASSERT_EQ(cli(half + " --keep " + states).code, 0);
+    const std::string second = (folder.path() / "second.json").string(),
+                      whole = (folder.path() / "whole.json").string();
+    ASSERT_EQ(cli(half + " --start " + states + " --keep " + second).code, 0);
+    ASSERT_EQ(cli("run --quiet --end 1m " + example + " --keep " + whole).code, 0);
+    const auto read = [](const std::string& path) {
+        std::ifstream file(path);
+        return nlohmann::json::parse(file);
+    };
+    const auto a = read(second).at("states"), b = read(whole).at("states");
+    ASSERT_GT(b.size(), 1u);
+    for (std::size_t i = 0; i < b.size(); ++i)
+        EXPECT_NEAR(a.at(i).at("value").get<double>(), b.at(i).at("value").get<double>(), 1e-9) << b.at(i).at("part");
+
+    EXPECT_EQ(cli(half + " --start /nowhere.json").code, 3);
+    std::ofstream(states) << R"({"hedgerow states": 1, "oops)";
+    EXPECT_EQ(cli(half + " --start " + states).code, 3);
+    EXPECT_EQ(cli(half + " --keep /nowhere/states.json").code, 6);
+}
+
 TEST(Cli, InfoListsWhatIsThere) {
     const auto json = nlohmann::json::parse(cli("info --json " + example).output);
     EXPECT_EQ(json["title"], "med-aux");
@@ -110,7 +151,7 @@ TEST(Cli, AnInterruptKeepsTheResult) {
     TemporaryFolder folder;
     const std::string csv = (folder.path() / "a.csv").string();
     const Outcome o = cli("run " + example + " --end 400 --out " + csv +
-                          " --quantity out.v & pid=$!; sleep 1; kill -INT $pid; wait $pid");
+                          " --quantity out.v & pid=$!; sleep 0.2; kill -INT $pid; wait $pid");
     EXPECT_EQ(o.code, 5) << o.output;
     EXPECT_NE(o.output.find("stopped at"), std::string::npos) << o.output;
     EXPECT_TRUE(std::filesystem::exists(csv));

@@ -79,15 +79,19 @@ TEST(ThyristorBridge, OverlapLowersTheMean) {
             const std::string name = (upper ? "U" : "L") + x;
             c.add("modulator", "M" + name, {"", "g" + name, ""},
                   {{"f", "50"}, {"duty", "1/3"}, {"phase", std::to_string(static_cast<int>(at) % 360) + "/360"}})
-                .add("thyristor", "T" + name, upper ? std::vector<std::string>{x, "p", "g" + name}
-                                                    : std::vector<std::string>{"m", x, "g" + name});
+                .add("thyristor", "T" + name,
+                     upper ? std::vector<std::string>{x, "p", "g" + name}
+                           : std::vector<std::string>{"m", x, "g" + name});
         }
     }
-    c.add("inductor", "L1", {"p", "q"}, {{"l", "200m"}}).add("resistor", "R1", {"q", "m"}, {{"r", "20"}}).plan("0.4", "1e-4");
+    c.add("inductor", "L1", {"p", "q"}, {{"l", "200m"}})
+        .add("resistor", "R1", {"q", "m"}, {{"r", "20"}})
+        .plan("0.4", "1e-4");
     const auto r = run(c);
     ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
     const double current = measures(*r, "L1.i", 0.38, 0.40).mean;
-    const double expected = 3 * std::sqrt(2.0) * 400 / pi * std::cos(degrees * pi / 180) - 3 * 100 * pi * 500e-6 / pi * current;
+    const double expected =
+        3 * std::sqrt(2.0) * 400 / pi * std::cos(degrees * pi / 180) - 3 * 100 * pi * 500e-6 / pi * current;
     EXPECT_RELATIVE(measures(*r, "R1.v", 0.38, 0.40).mean, expected, 2e-3);
 }
 

@@ -103,6 +103,7 @@ private:
         std::vector<std::size_t> violators;  ///< indices into the guards of the mode
     };
 
+    Mode<Real>* search(Segments candidate, const Vector<Real>& before, Vector<Real>& after, Mode<Real>*& last);
     Trial judge(Mode<Real>& mode, const Vector<Real>& before, Vector<Real>& after);
     bool contradicted(const Mode<Real>& mode, const Vector<Real>& y, Trial& trial) const;
     std::vector<std::size_t> shadowed(const Mode<Real>& mode) const;
@@ -121,6 +122,7 @@ private:
     std::unordered_map<Segments, std::shared_ptr<Algebra<Real>>, SegmentsHash> algebras_;  ///< by equations
     std::unordered_map<Segments, Segments, SegmentsHash> guesses_;  ///< from wanted to what came of it last time
     Vector<Real> guardScratch_, before_, projected_;
+    bool lenient_ = false;  ///< guards may be a little beyond their noise if they come back within a base step
     std::int64_t built_ = 0, revisited_ = 0, retiredProducts_ = 0, clock_ = 0;
     int generation_ = 0;
     double secondsBuilding_ = 0.0;

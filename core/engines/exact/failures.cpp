@@ -75,8 +75,7 @@ Error Commutation<Real>::failure(Mode<Real>& mode, const Vector<Real>& before, T
     if (auto error = impossible(mode, before, instant)) return *error;
     std::vector<std::string> parts;
     for (const auto& element : network.elements)
-        if (element->segmentCount() > 1 && !element->guards(element->initialSegment(false)).empty())
-            parts.push_back(element->part());
+        if (element->segmentCount() > 1) parts.push_back(element->part());
     return {ErrorCode::illPosed, fmt::format("no state of {} fits the circuit {}", listed(parts), instant),
             parts.empty() ? "" : parts.front()};
 }

@@ -241,6 +241,7 @@ void Run<Real>::entered(Mode<Real>* mode) {
         for (std::size_t i = 0; i < entered_.size(); ++i)
             if (mode_ && mode->segments[i] != mode_->segments[i]) entered_[i] = t_;
     mode_ = mode;
+    inModeSince_ = t_;
     ++events_;
     recorder_.instant(*mode_, y_, t_);
 }

@@ -72,7 +72,7 @@ private:
     std::vector<double> numbers_;                       ///< of the points of the last rounds
     std::vector<PointRef> points_;
     Mode<Real>* mode_ = nullptr;
-    Tick t_ = 0;
+    Tick t_ = 0, inModeSince_ = 0;
     std::vector<char> gateOn_;   ///< per element
     std::vector<Tick> entered_;  ///< per element: when it came into its segment
     Vector<Real> wayStart_;      ///< where the stretch begins that is not stored yet

@@ -29,7 +29,6 @@ void Run<Real>::general(Tick next) {
     const bool fromEdge = toTick(clock_.lastEdge()) == t_;
     wayStart_ = y_;
     wayLength_ = 0;
-    const Tick began = t_;
     const int guard = travel(next);
     if (stopped_) return flushWay();
     flushWay();
@@ -39,7 +38,7 @@ void Run<Real>::general(Tick next) {
         stretch.end = y_;
         stretch.periodic = guard == noGuard && clock_.period() > 0 && fromEdge;
     }
-    magnitudes_.drifted(mode_->propagator().norm() * secondsOf<Real>(t_ - began));
+    magnitudes_.drifted(mode_->propagator().norm() * secondsOf<Real>(t_ - inModeSince_));
     if (guard != noGuard)
         crossing(guard);
     else if (t_ < request_.end && (t_ >= clock_.next() || t_ >= nextTimeout()))
@@ -378,6 +377,7 @@ void Run<Real>::arrive(Leg<Real>& leg) {
         } else {
             countCrossing(element);
             mode_ = leg.to;
+            inModeSince_ = t_;
             ++events_;
             recorder_.point(*mode_, y_.data(), t_);
         }
@@ -404,6 +404,7 @@ void Run<Real>::arrive(Leg<Real>& leg) {
             ++eventsByElement_[element];
         }
         mode_ = leg.to;
+        inModeSince_ = t_;
         ++events_;
         recorder_.point(*mode_, y_.data(), t_);
         return;
