@@ -15,6 +15,7 @@
 #include "formats/hedge/hedge.h"
 #include "model/edits.h"
 #include "model/route.h"
+#include "model/router.h"
 #include "sheet/entry_line.h"
 #include "sheet/sheet_painter.h"
 #include "sheet/symbol.h"
@@ -307,7 +308,8 @@ Point SheetView::wireTarget() const {
 
 std::vector<Point> SheetView::wirePreview(Point to) const {
     std::vector<Point> way(wire_.begin(), wire_.end() - 1);
-    const auto last = route(wire_.back(), to, obstaclesOf(workspace_.project().sheet(), workspace_.catalogue()));
+    const Router router(workspace_.project().sheet(), workspace_.catalogue(), wire_.back(), to);
+    const auto last = router.route(wire_.back(), to);
     way.insert(way.end(), last.begin(), last.end());
     return simplified(way);
 }
@@ -316,7 +318,7 @@ void SheetView::extendWire(Point to, bool finish) {
     const auto way = wirePreview(to);
     if (way.size() < 2) return;
     if (finish || touchesNet(to)) {
-        (void)workspace_.apply(edits::addWire(way));
+        (void)workspace_.apply(edits::addWire(way, wire_.size() > 1));
         setMode(Mode::idle);
         return;
     }

@@ -9,6 +9,7 @@
 #include "model/nets.h"
 #include "model/quantity.h"
 #include "model/route.h"
+#include "model/router.h"
 
 namespace hedgerow::edits {
 
@@ -79,7 +80,7 @@ public:
         std::vector<Wire> added;
         for (const auto& [from, to] : moved_) {
             if (from == to || !anchored(from)) continue;
-            added.push_back({project_.newId(), route(from, to, {}), ""});
+            added.push_back(newWire(from, to));
             kept_.insert(from);
         }
         touching.insert(kept_.begin(), kept_.end());
@@ -87,13 +88,74 @@ public:
             if (by == Point{} || !movesWhole(wire)) bendEnds(wire, touching, added);
         sheet_.wires.insert(sheet_.wires.end(), added.begin(), added.end());
         std::erase_if(sheet_.wires, [](const Wire& w) { return w.points.size() < 2; });
-        dropCovered();
         for (Label& label : sheet_.labels)
             if (const auto to = moved_.find(label.at); to != moved_.end() && !kept_.contains(label.at))
                 label.at = to->second;
+        makeWay();
+        dropCovered();
     }
 
 private:
+    Wire newWire(Point from, Point to) {
+        const int id = project_.newId();
+        free_.insert(id);
+        return {id, simplified({from, {to.x, from.y}, to}), ""};
+    }
+
+    /// Finds new ways for wires that changed, and for those that run through a part that moved.
+    void makeWay() {
+        std::set<Point> joints;
+        for (const Part& part : sheet_.parts)
+            for (const Point point : pinPoints(part, catalogue_)) joints.insert(point);
+        for (const Label& label : sheet_.labels) joints.insert(label.at);
+        for (const Wire& wire : sheet_.wires) joints.insert({wire.points.front(), wire.points.back()});
+        for (const Wire& wire : sheet_.wires)
+            if (!wire.bent && !free_.contains(wire.id) && throughMoved(wire) && !touchedBetween(wire, joints))
+                free_.insert(wire.id);
+        if (free_.empty()) return;
+        Point low{INT32_MAX, INT32_MAX}, high{INT32_MIN, INT32_MIN};
+        for (const Wire& wire : sheet_.wires)
+            for (const Point point : wire.points) {
+                if (!free_.contains(wire.id)) continue;
+                low = {std::min(low.x, point.x), std::min(low.y, point.y)};
+                high = {std::max(high.x, point.x), std::max(high.y, point.y)};
+            }
+        if (low.x > high.x) return;
+        Router router(sheet_, catalogue_, low, high);
+        for (Wire& wire : sheet_.wires) {
+            if (!free_.contains(wire.id)) continue;
+            router.remove(wire);
+            if (!router.clean(wire.points)) wire.points = router.route(wire.points.front(), wire.points.back());
+            router.add(wire);
+        }
+    }
+    bool throughMoved(const Wire& wire) const {
+        return std::any_of(sheet_.parts.begin(), sheet_.parts.end(), [&](const Part& part) {
+            if (!before_.contains(part.id)) return false;
+            const PartKind* kind = catalogue_.find(part.kind);
+            if (!kind) return false;
+            const auto [boxLow, boxHigh] = kind->bounds();
+            const Point a = part.toSheet(boxLow), b = part.toSheet(boxHigh);
+            for (std::size_t i = 0; i + 1 < wire.points.size(); ++i) {
+                const Point p = wire.points[i], q = wire.points[i + 1];
+                if (std::max(std::min(p.x, q.x), std::min(a.x, b.x)) <=
+                        std::min(std::max(p.x, q.x), std::max(a.x, b.x)) &&
+                    std::max(std::min(p.y, q.y), std::min(a.y, b.y)) <=
+                        std::min(std::max(p.y, q.y), std::max(a.y, b.y)))
+                    return true;
+            }
+            return false;
+        });
+    }
+    static bool touchedBetween(const Wire& wire, const std::set<Point>& joints) {
+        for (std::size_t i = 0; i + 1 < wire.points.size(); ++i) {
+            const auto [low, high] = std::minmax(wire.points[i], wire.points[i + 1]);
+            for (auto joint = joints.lower_bound(low); joint != joints.end() && *joint <= high; ++joint)
+                if (liesOn(wire, *joint) && *joint != wire.points.front() && *joint != wire.points.back()) return true;
+        }
+        return false;
+    }
+
     /// Whole wires take along what ends on them.
     void moveWholeWires(Point by) {
         for (Wire& wire : sheet_.wires) {
@@ -147,13 +209,17 @@ private:
             if (front != oldFront) wire.points = withMovedEnd(wire.points, true, front);
             if (back != oldBack && wire.points.size() >= 2) wire.points = withMovedEnd(wire.points, false, back);
         }
-        const bool leaves = std::any_of(touching.begin(), touching.end(), [&](Point p) {
-            return p != oldFront && p != oldBack && liesOn(old, p) && !liesOn(wire, p);
-        });
+        bool leaves = false, touched = false;
+        for (const Point p : touching) {
+            if (p == oldFront || p == oldBack || !liesOn(old, p)) continue;
+            touched = true;
+            leaves = leaves || !liesOn(wire, p);
+        }
+        if (!touched && !wire.bent) free_.insert(wire.id);
         if (!leaves) return;
         wire = old;
-        if (front != oldFront) added.push_back({project_.newId(), route(oldFront, front, {}), ""});
-        if (back != oldBack) added.push_back({project_.newId(), route(oldBack, back, {}), ""});
+        if (front != oldFront) added.push_back(newWire(oldFront, front));
+        if (back != oldBack) added.push_back(newWire(oldBack, back));
     }
     Point target(Point from) const {
         const auto to = moved_.find(from);
@@ -165,6 +231,7 @@ private:
     const Catalogue& catalogue_;
     std::map<int, std::vector<Point>> before_;
     std::set<Point> staying_, kept_;
+    std::set<int> free_;  ///< wires that the router may lay anew
     std::set<int> whole_;
     std::map<Point, Point> moved_;
 };
@@ -250,10 +317,10 @@ Edit flip(std::set<int> ids, const Catalogue& catalogue) {
     });
 }
 
-Edit addWire(std::vector<Point> points) {
-    return {"wire", [points = simplified(points)](Project& project) -> Status {
+Edit addWire(std::vector<Point> points, bool bent) {
+    return {"wire", [points = simplified(points), bent](Project& project) -> Status {
                 if (points.size() < 2) return {};
-                project.sheet().wires.push_back({project.newId(), points, ""});
+                project.sheet().wires.push_back({project.newId(), points, "", bent});
                 return {};
             }};
 }

@@ -24,7 +24,8 @@ Edit move(std::set<int> ids, Point by, const Catalogue& catalogue);
 /// Turns parts a quarter clockwise, or mirrors them, about their own origin, or about the middle of several.
 Edit turn(std::set<int> ids, const Catalogue& catalogue);
 Edit flip(std::set<int> ids, const Catalogue& catalogue);
-Edit addWire(std::vector<Point> points);
+/// @param bent  by hand: it keeps its shape as far as it can when its ends move
+Edit addWire(std::vector<Point> points, bool bent = false);
 Edit setLabel(Point at, std::string net);
 Edit renameLabel(int id, std::string net);
 Edit renamePart(int id, std::string name);

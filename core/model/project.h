@@ -63,6 +63,7 @@ struct Wire {
     int id = 0;
     std::vector<Point> points;
     std::string extra;
+    bool bent = false;  ///< by hand: it keeps its shape as far as it can when its ends move
     friend bool operator==(const Wire&, const Wire&) = default;
 };
 

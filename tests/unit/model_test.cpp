@@ -1,8 +1,10 @@
 #include <algorithm>
+#include <random>
 
 #include "model/nets.h"
 #include "model/part_kind.h"
 #include "model/route.h"
+#include "model/router.h"
 #include "session/registry.h"
 
 using namespace hedgerow;
@@ -72,17 +74,88 @@ TEST(Nets, EqualLabelsJoin) {
     EXPECT_TRUE(nets.of({1, 0}).labelled);
 }
 
-TEST(Route, FindsRightAngledWaysAroundParts) {
-    const std::vector<Obstacle> obstacles = {{{40, -40}, {80, 40}}};
-    const auto straight = route({0, 0}, {120, 0}, {});
-    EXPECT_EQ(straight, (std::vector<Point>{{0, 0}, {120, 0}}));
-    const auto around = route({0, 0}, {120, 0}, obstacles);
+namespace {
+std::vector<Point> way(const Sheet& sheet, Point from, Point to) {
+    return Router(sheet, catalogue(), from, to).route(from, to);
+}
+}  // namespace
+
+TEST(Router, FindsRightAngledWaysAroundParts) {
+    Sheet sheet;
+    EXPECT_EQ(way(sheet, {0, 0}, {120, 0}), (std::vector<Point>{{0, 0}, {120, 0}}));
+    EXPECT_EQ(way(sheet, {0, 0}, {120, 80}).size(), 3u) << "one bend is enough";
+    EXPECT_TRUE(way(sheet, {8, 8}, {8, 8}).empty());
+    sheet.parts = {part(1, "resistor", "R1", {64, 0})};
+    const auto around = way(sheet, {0, 0}, {120, 0});
     EXPECT_TRUE(rightAngled(around));
     EXPECT_EQ(around.front(), (Point{0, 0}));
     EXPECT_EQ(around.back(), (Point{120, 0}));
-    EXPECT_TRUE(std::any_of(around.begin(), around.end(), [](Point p) { return p.y < -40 || p.y > 40; }))
+    EXPECT_TRUE(std::any_of(around.begin(), around.end(), [](Point p) { return p.y < -32 || p.y > 32; }))
         << "goes around the part";
-    EXPECT_TRUE(route({8, 8}, {8, 8}, {}).empty());
+}
+
+// Over foreign pins, ends, names and along foreign wires there is no way; across a foreign wire there is.
+TEST(Router, TouchesNothingForeign) {
+    Sheet sheet;
+    sheet.wires = {{1, {{64, -200}, {64, 200}}, ""}};
+    EXPECT_EQ(way(sheet, {0, 0}, {120, 0}), (std::vector<Point>{{0, 0}, {120, 0}})) << "crosses";
+    sheet.labels = {{2, {64, 0}, "x", ""}};
+    const auto beside = way(sheet, {0, 0}, {120, 0});
+    EXPECT_EQ(std::count(beside.begin(), beside.end(), Point{64, 0}), 0);
+    EXPECT_FALSE(liesOn({0, beside, ""}, {64, 0})) << "the name of a foreign net";
+    sheet.labels.clear();
+    sheet.wires = {{1, {{16, 0}, {104, 0}}, ""}};
+    EXPECT_FALSE(liesOn({0, way(sheet, {0, 0}, {120, 0}), ""}, {16, 0})) << "the end of a foreign wire";
+    sheet.wires = {{1, {{-200, 0}, {400, 0}}, ""}};
+    const auto off = way(sheet, {0, 0}, {120, 0});
+    EXPECT_EQ(off.size(), 4u) << "not along a wire that is already there";
+}
+
+// Random sheets: the router joins what it is asked to join and nothing else.
+TEST(Router, JoinsWhatItIsAskedToAndNothingElse) {
+    for (unsigned seed = 1; seed <= 30; ++seed) {
+        SCOPED_TRACE(seed);
+        std::mt19937 random(seed);
+        Sheet sheet;
+        const char* kinds[] = {"resistor", "mosfet", "capacitor", "transformer", "modulator"};
+        for (int i = 0; i < 16; ++i) {
+            Part p = part(i + 1, kinds[random() % 5], "P" + std::to_string(i), {i % 4 * 144, i / 4 * 144});
+            p.turn = static_cast<int>(random() % 4);
+            sheet.parts.push_back(p);
+        }
+        std::vector<std::pair<PinRef, PinRef>> wanted;
+        const auto randomPin = [&] {
+            const Part& p = sheet.parts[random() % sheet.parts.size()];
+            return PinRef{p.id, static_cast<int>(random() % catalogue().find(p.kind)->pins.size())};
+        };
+        const auto place = [&](PinRef pin) {
+            const Part& p = sheet.parts[static_cast<std::size_t>(pin.part - 1)];
+            return p.toSheet(catalogue().find(p.kind)->pins[static_cast<std::size_t>(pin.pin)].at);
+        };
+        for (int i = 0; i < 14; ++i) {
+            const PinRef a = randomPin(), b = randomPin();
+            if (a == b) continue;
+            const auto points = Router(sheet, catalogue(), {-80, -80}, {520, 520}).route(place(a), place(b));
+            ASSERT_TRUE(rightAngled(points));
+            sheet.wires.push_back({100 + i, points, ""});
+            wanted.emplace_back(a, b);
+        }
+        const NetList nets = findNets(sheet, catalogue());
+        // The same joins by labels alone, on parts without wires.
+        Sheet ideal = sheet;
+        ideal.wires.clear();
+        int id = 1000;
+        for (const auto& [a, b] : wanted) {
+            const std::string name = "w" + std::to_string(id);
+            ideal.labels.push_back({++id, place(a), name, ""});
+            ideal.labels.push_back({++id, place(b), name, ""});
+        }
+        const NetList expected = findNets(ideal, catalogue());
+        for (const auto& [pin, net] : nets.netOfPin)
+            for (const auto& [other, otherNet] : nets.netOfPin)
+                ASSERT_EQ(net == otherNet, expected.netOfPin.at(pin) == expected.netOfPin.at(other))
+                    << pin.part << "." << pin.pin << " and " << other.part << "." << other.pin;
+    }
 }
 
 TEST(Route, MovedEndsStayRightAngled) {

@@ -132,8 +132,12 @@ Part readPart(Reader& in, const Json& json) {
 Wire readWire(Reader& in, const Json& json) {
     Wire wire;
     in.object(json, wire.extra, [&](const std::string& key, const Json& value) {
-        if (key != "points") return false;
-        wire.points = in.list<Point>(value, [&](const Json& item) { return in.point(item); });
+        if (key == "points")
+            wire.points = in.list<Point>(value, [&](const Json& item) { return in.point(item); });
+        else if (key == "bent")
+            wire.bent = in.flag(value);
+        else
+            return false;
         return true;
     });
     if (wire.points.size() < 2) in.fail("a wire needs at least two points");
@@ -304,7 +308,9 @@ Json toJson(const Part& part) {
 Json toJson(const Wire& wire) {
     Json points = Json::array();
     for (const Point point : wire.points) points.push_back(toJson(point));
-    return withExtra({{"points", points}}, wire.extra);
+    Json json = {{"points", points}};
+    if (wire.bent) json["bent"] = true;
+    return withExtra(json, wire.extra);
 }
 
 Json toJson(const Label& label) { return withExtra({{"net", label.net}, {"at", toJson(label.at)}}, label.extra); }
