@@ -697,7 +697,7 @@ void SheetView::climbSelection(int steps) {
         (void)workspace_.apply(edits::climb(workspace_.selection(), steps, workspace_.catalogue()));
 }
 void SheetView::deleteSelection() {
-    if (!workspace_.selection().empty()) (void)workspace_.apply(edits::remove(workspace_.selection()));
+    if (!workspace_.selection().empty()) (void)workspace_.apply(edits::remove(workspace_.selection(), workspace_.catalogue()));
 }
 
 void SheetView::selectAll() {

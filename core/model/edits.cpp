@@ -6,20 +6,41 @@
 #include <fmt/format.h>
 
 #include "base/text.h"
+#include "model/mover.h"
 #include "model/nets.h"
 #include "model/quantity.h"
+#include "model/references.h"
 #include "model/route.h"
-#include "model/router.h"
 
 namespace hedgerow::edits {
 
 namespace {
 
-std::vector<Point> pinPoints(const Part& part, const Catalogue& catalogue) {
-    std::vector<Point> points;
-    if (const PartKind* kind = catalogue.find(part.kind))
-        for (const PinKind& pin : kind->pins) points.push_back(part.toSheet(pin.at));
-    return points;
+/// Joins the two wires that end on the pins of a part which lies in one straight run with them.
+void closeGap(Project& project, int id, const Catalogue& catalogue) {
+    const Part* part = project.findPart(id);
+    if (!part) return;
+    const auto pins = pinPoints(*part, catalogue);
+    if (pins.size() != 2 || pins[0].y != pins[1].y) return;  // across, as series parts are drawn
+    const bool right = pins[0].x < pins[1].x;
+    for (std::size_t k = 0; k < 2; ++k) {
+        const Point pin = pins[k];
+        int touching = 0;
+        bool straight = false;
+        for (const Part& other : project.sheet().parts)
+            if (other.id != id)
+                for (const Point point : pinPoints(other, catalogue)) touching += point == pin;
+        for (const Wire& wire : project.sheet().wires) {
+            if (!liesOn(wire, pin)) continue;
+            ++touching;
+            const bool front = wire.points.front() == pin;
+            if (!front && wire.points.back() != pin) return;
+            const Point next = front ? wire.points[1] : wire.points[wire.points.size() - 2];
+            straight = next.y == pin.y && ((next.x < pin.x) == ((k == 0) == right));
+        }
+        if (touching != 1 || !straight) return;
+    }
+    project.sheet().wires.push_back({project.newId(), {pins[0], pins[1]}, ""});
 }
 
 /// Cuts the piece between the two pins out of a wire whose straight run holds both.
@@ -44,197 +65,6 @@ void splice(Sheet& sheet, Project& project, Point a, Point b) {
         }
     }
 }
-
-/// Changes the places of some items and takes what hangs on them along.
-///
-/// A chosen wire moves as a whole unless one of its ends hangs on a part that stays: then it only bends.
-class Mover {
-public:
-    Mover(Project& project, const std::set<int>& ids, const Catalogue& catalogue)
-        : project_(project), sheet_(project.sheet()), catalogue_(catalogue) {
-        for (const Part& part : sheet_.parts) {
-            if (ids.contains(part.id))
-                before_[part.id] = pinPoints(part, catalogue);
-            else
-                for (const Point point : pinPoints(part, catalogue)) staying_.insert(point);
-        }
-        for (const Wire& wire : sheet_.wires)
-            if (ids.contains(wire.id) &&
-                std::none_of(staying_.begin(), staying_.end(), [&](Point p) { return liesOn(wire, p); }))
-                whole_.insert(wire.id);
-    }
-
-    bool movesWhole(const Wire& wire) const { return whole_.contains(wire.id); }
-
-    /// Call after the parts themselves were changed. `by` is how far whole wires are to go; labels on what moves
-    /// follow.
-    void follow(Point by) {
-        for (const Part& part : sheet_.parts) {
-            if (!before_.contains(part.id)) continue;
-            const auto after = pinPoints(part, catalogue_);
-            for (std::size_t i = 0; i < after.size(); ++i) moved_[before_[part.id][i]] = after[i];
-        }
-        std::set<Point> touching = staying_;
-        for (const Wire& wire : sheet_.wires) touching.insert({wire.points.front(), wire.points.back()});
-        if (by != Point{}) moveWholeWires(by);
-        std::vector<Wire> added;
-        for (const auto& [from, to] : moved_) {
-            if (from == to || !anchored(from)) continue;
-            added.push_back(newWire(from, to));
-            kept_.insert(from);
-        }
-        touching.insert(kept_.begin(), kept_.end());
-        for (Wire& wire : sheet_.wires)
-            if (by == Point{} || !movesWhole(wire)) bendEnds(wire, touching, added);
-        sheet_.wires.insert(sheet_.wires.end(), added.begin(), added.end());
-        std::erase_if(sheet_.wires, [](const Wire& w) { return w.points.size() < 2; });
-        for (Label& label : sheet_.labels)
-            if (const auto to = moved_.find(label.at); to != moved_.end() && !kept_.contains(label.at))
-                label.at = to->second;
-        makeWay();
-        dropCovered();
-    }
-
-private:
-    Wire newWire(Point from, Point to) {
-        const int id = project_.newId();
-        free_.insert(id);
-        return {id, simplified({from, {to.x, from.y}, to}), ""};
-    }
-
-    /// Finds new ways for wires that changed, and for those that run through a part that moved.
-    void makeWay() {
-        std::set<Point> joints;
-        for (const Part& part : sheet_.parts)
-            for (const Point point : pinPoints(part, catalogue_)) joints.insert(point);
-        for (const Label& label : sheet_.labels) joints.insert(label.at);
-        for (const Wire& wire : sheet_.wires) joints.insert({wire.points.front(), wire.points.back()});
-        for (const Wire& wire : sheet_.wires)
-            if (!wire.bent && !free_.contains(wire.id) && throughMoved(wire) && !touchedBetween(wire, joints))
-                free_.insert(wire.id);
-        if (free_.empty()) return;
-        Point low{INT32_MAX, INT32_MAX}, high{INT32_MIN, INT32_MIN};
-        for (const Wire& wire : sheet_.wires)
-            for (const Point point : wire.points) {
-                if (!free_.contains(wire.id)) continue;
-                low = {std::min(low.x, point.x), std::min(low.y, point.y)};
-                high = {std::max(high.x, point.x), std::max(high.y, point.y)};
-            }
-        if (low.x > high.x) return;
-        Router router(sheet_, catalogue_, low, high);
-        for (Wire& wire : sheet_.wires) {
-            if (!free_.contains(wire.id)) continue;
-            router.remove(wire);
-            if (!router.clean(wire.points)) wire.points = router.route(wire.points.front(), wire.points.back());
-            router.add(wire);
-        }
-    }
-    bool throughMoved(const Wire& wire) const {
-        return std::any_of(sheet_.parts.begin(), sheet_.parts.end(), [&](const Part& part) {
-            if (!before_.contains(part.id)) return false;
-            const PartKind* kind = catalogue_.find(part.kind);
-            if (!kind) return false;
-            const auto [boxLow, boxHigh] = kind->bounds();
-            const Point a = part.toSheet(boxLow), b = part.toSheet(boxHigh);
-            for (std::size_t i = 0; i + 1 < wire.points.size(); ++i) {
-                const Point p = wire.points[i], q = wire.points[i + 1];
-                if (std::max(std::min(p.x, q.x), std::min(a.x, b.x)) <=
-                        std::min(std::max(p.x, q.x), std::max(a.x, b.x)) &&
-                    std::max(std::min(p.y, q.y), std::min(a.y, b.y)) <=
-                        std::min(std::max(p.y, q.y), std::max(a.y, b.y)))
-                    return true;
-            }
-            return false;
-        });
-    }
-    static bool touchedBetween(const Wire& wire, const std::set<Point>& joints) {
-        for (std::size_t i = 0; i + 1 < wire.points.size(); ++i) {
-            const auto [low, high] = std::minmax(wire.points[i], wire.points[i + 1]);
-            for (auto joint = joints.lower_bound(low); joint != joints.end() && *joint <= high; ++joint)
-                if (liesOn(wire, *joint) && *joint != wire.points.front() && *joint != wire.points.back()) return true;
-        }
-        return false;
-    }
-
-    /// Whole wires take along what ends on them.
-    void moveWholeWires(Point by) {
-        for (Wire& wire : sheet_.wires) {
-            if (!movesWhole(wire)) continue;
-            for (const Wire& other : sheet_.wires)
-                for (const Point end : {other.points.front(), other.points.back()})
-                    if (liesOn(wire, end)) moved_.emplace(end, end + by);
-            for (const Label& label : sheet_.labels)
-                if (liesOn(wire, label.at)) moved_.emplace(label.at, label.at + by);
-        }
-        for (Wire& wire : sheet_.wires)
-            if (movesWhole(wire))
-                for (Point& point : wire.points) point = point + by;
-    }
-
-    /// A straight wire that lies wholly on another one joins nothing that is not joined already.
-    void dropCovered() {
-        auto& wires = sheet_.wires;
-        for (std::size_t i = wires.size(); i-- > 0;) {
-            if (wires[i].points.size() != 2) continue;
-            const bool covered = std::any_of(wires.begin(), wires.end(), [&](const Wire& other) {
-                if (&other == &wires[i]) return false;
-                for (std::size_t k = 0; k + 1 < other.points.size(); ++k) {
-                    const Wire run{0, {other.points[k], other.points[k + 1]}, ""};
-                    if (liesOn(run, wires[i].points[0]) && liesOn(run, wires[i].points[1])) return true;
-                }
-                return false;
-            });
-            if (covered) wires.erase(wires.begin() + static_cast<long>(i));
-        }
-    }
-
-    /// True where a pin or the middle of a wire stays behind at `point`.
-    bool anchored(Point point) const {
-        return staying_.contains(point) || std::any_of(sheet_.wires.begin(), sheet_.wires.end(), [&](const Wire& wire) {
-                   return !movesWhole(wire) && wire.points.front() != point && wire.points.back() != point &&
-                          liesOn(wire, point);
-               });
-    }
-
-    /// Bends a wire after its ends. Where something touches the middle that the bend would leave behind, the wire stays
-    /// and new ones reach from its ends to where those are now.
-    void bendEnds(Wire& wire, const std::set<Point>& touching, std::vector<Wire>& added) {
-        const Wire old = wire;
-        const Point oldFront = old.points.front(), oldBack = old.points.back(), front = target(oldFront),
-                    back = target(oldBack);
-        if (front == oldFront && back == oldBack) return;
-        if (front - oldFront == back - oldBack) {
-            for (Point& point : wire.points) point = point + (front - oldFront);
-        } else {
-            if (front != oldFront) wire.points = withMovedEnd(wire.points, true, front);
-            if (back != oldBack && wire.points.size() >= 2) wire.points = withMovedEnd(wire.points, false, back);
-        }
-        bool leaves = false, touched = false;
-        for (const Point p : touching) {
-            if (p == oldFront || p == oldBack || !liesOn(old, p)) continue;
-            touched = true;
-            leaves = leaves || !liesOn(wire, p);
-        }
-        if (!touched && !wire.bent) free_.insert(wire.id);
-        if (!leaves) return;
-        wire = old;
-        if (front != oldFront) added.push_back(newWire(oldFront, front));
-        if (back != oldBack) added.push_back(newWire(oldBack, back));
-    }
-    Point target(Point from) const {
-        const auto to = moved_.find(from);
-        return to == moved_.end() || kept_.contains(from) ? from : to->second;
-    }
-
-    Project& project_;
-    Sheet& sheet_;
-    const Catalogue& catalogue_;
-    std::map<int, std::vector<Point>> before_;
-    std::set<Point> staying_, kept_;
-    std::set<int> free_;  ///< wires that the router may lay anew
-    std::set<int> whole_;
-    std::map<Point, Point> moved_;
-};
 
 Point middleOf(const Sheet& sheet, const std::set<int>& ids) {
     Point sum{};
@@ -280,8 +110,9 @@ Edit place(Part part, const Catalogue& catalogue) {
             }};
 }
 
-Edit remove(std::set<int> ids) {
-    return {"delete", [ids = std::move(ids)](Project& project) -> Status {
+Edit remove(std::set<int> ids, const Catalogue& catalogue) {
+    return {"delete", [ids = std::move(ids), &catalogue](Project& project) -> Status {
+                if (ids.size() == 1) closeGap(project, *ids.begin(), catalogue);
                 const auto chosen = [&](const auto& item) { return ids.contains(item.id); };
                 std::erase_if(project.sheet().parts, chosen);
                 std::erase_if(project.sheet().wires, chosen);
@@ -430,13 +261,33 @@ Edit setParameter(std::string name, Parameter parameter) {
             if (parameter.name != name && project.findParameter(parameter.name))
                 return Error{
                     ErrorCode::name, fmt::format("there is another parameter called {}", parameter.name), {}, {}, name};
-            if (Parameter* existing = project.findParameter(name))
+            Parameter* existing = project.findParameter(name);
+            if (existing)
                 *existing = parameter;
             else
                 project.parameters.push_back(parameter);
+            if (existing && parameter.name != name)
+                forEachExpression(project, [&](std::string& text) { text = withRenamed(text, name, parameter.name); });
             return {};
         },
         merge};
+}
+
+Edit promote(int id, std::string key, std::string name, const Catalogue& catalogue) {
+    return {"parameter " + name, [id, key, name, &catalogue](Project& project) -> Status {
+                Part* part = project.findPart(id);
+                const PartKind* kind = part ? catalogue.find(part->kind) : nullptr;
+                const ParameterKind* value = kind ? kind->findParameter(key) : nullptr;
+                if (!value || value->text || !value->choices.empty()) return {};
+                if (project.findParameter(name))
+                    return Error{
+                        ErrorCode::name, fmt::format("there is a parameter called {} already", name), {}, {}, name};
+                const std::string* typed = part->values.find(key);
+                const Parameter made{name, typed ? *typed : value->standard, value->unit, "", ""};
+                if (auto added = setParameter("", made).apply(project); !added) return added;
+                part->values.set(key, name);
+                return {};
+            }};
 }
 
 Edit removeParameter(std::string name) {

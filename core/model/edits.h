@@ -16,8 +16,8 @@ std::string freeName(const Project& project, const PartKind& kind);
 /// Places a part. An empty name gets a free one. A part with two pins that both lie on one straight run of a wire
 /// is spliced in: the wire between its pins goes.
 Edit place(Part part, const Catalogue& catalogue);
-/// Removes parts, wires and labels by id.
-Edit remove(std::set<int> ids);
+/// Removes parts, wires and labels by id. Where a single part was spliced into a straight wire, the wire is closed.
+Edit remove(std::set<int> ids, const Catalogue& catalogue);
 /// Moves parts and wires; wires and labels that hang on what moves follow, and a pin that leaves another pin or the
 /// middle of a wire takes a new wire along. Nothing that was joined comes apart.
 Edit move(std::set<int> ids, Point by, const Catalogue& catalogue);
@@ -33,8 +33,11 @@ Edit setValue(std::set<int> ids, std::string key, std::string text);
 /// Moves parts up or down their ladders, each to the next rung it has.
 Edit climb(std::set<int> ids, int steps, const Catalogue& catalogue);
 Edit setRung(std::set<int> ids, int rung, const Catalogue& catalogue);
+/// Changes the parameter called `name`, or adds one; a new name follows into all expressions.
 Edit setParameter(std::string name, Parameter parameter);
 Edit removeParameter(std::string name);
+/// Makes a parameter of a part's value: it takes the typed text, the value refers to it.
+Edit promote(int part, std::string key, std::string name, const Catalogue& catalogue);
 Edit setPlan(std::string name, Plan plan);
 Edit setLanes(std::vector<Lane> lanes, std::string label);
 /// Adds copies of the given items, moved by `by`; parts get free names. The new ids are written to `added`.

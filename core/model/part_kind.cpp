@@ -59,14 +59,16 @@ int PartKind::findPin(std::string_view name) const {
     return -1;
 }
 
-std::pair<Point, Point> PartKind::bounds() const {
+namespace {
+
+std::pair<Point, Point> boundsOf(const PartKind& kind) {
     Point low{-gridStep, -gridStep}, high{gridStep, gridStep};
     const auto include = [&](double x, double y) {
         low = {std::min(low.x, static_cast<int>(x)), std::min(low.y, static_cast<int>(y))};
         high = {std::max(high.x, static_cast<int>(x)), std::max(high.y, static_cast<int>(y))};
     };
-    for (const PinKind& pin : pins) include(pin.at.x, pin.at.y);
-    for (const Stroke& stroke : symbol) {
+    for (const PinKind& pin : kind.pins) include(pin.at.x, pin.at.y);
+    for (const Stroke& stroke : kind.symbol) {
         std::istringstream path(stroke.path);
         for (std::string command; path >> command;) {
             double x = 0, y = 0, r = 0, skipped = 0;
@@ -84,8 +86,11 @@ std::pair<Point, Point> PartKind::bounds() const {
     return {low, high};
 }
 
+}  // namespace
+
 void Catalogue::add(PartKind kind) {
     const std::string id = kind.id;
+    kind.box = boundsOf(kind);
     const auto [place, added] = kinds_.emplace(id, std::move(kind));
     assert(added);
     if (added) ordered_.push_back(&place->second);

@@ -74,8 +74,9 @@ struct PartKind {
     const RungKind& rungAtOrBelow(int rung) const;
     bool hasRung(int rung) const;
     int findPin(std::string_view name) const;
-    /// Bounding box of the symbol: least and greatest coordinates, pins included.
-    std::pair<Point, Point> bounds() const;
+    /// Bounding box of the symbol: least and greatest coordinates, pins included. The catalogue works it out.
+    const std::pair<Point, Point>& bounds() const { return box; }
+    std::pair<Point, Point> box = {};
 };
 
 /// All kinds of parts, by identifier.

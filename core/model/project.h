@@ -91,6 +91,7 @@ struct Parameter {
     std::string unit;
     std::string note;
     std::string extra;
+    std::string least = {}, most = {};  ///< the range in which it may lie, as typed; "" where it is open
     friend bool operator==(const Parameter&, const Parameter&) = default;
 };
 

@@ -76,7 +76,12 @@ bool isWordByte(char c) {
 /// Recursive descent over one expression.
 class Parser {
 public:
-    Parser(std::string_view text, const ParameterLookup& lookup, std::vector<std::string>* namesSeen)
+    struct Seen {
+        std::string name;
+        std::size_t at;  ///< byte
+    };
+    /// @param namesSeen  takes down the parameters instead of asking for their values
+    Parser(std::string_view text, const ParameterLookup& lookup, std::vector<Seen>* namesSeen)
         : text_(text), lookup_(lookup), namesSeen_(namesSeen) {}
 
     Result<Quantity> whole() {
@@ -126,7 +131,7 @@ private:
             if (!plus && !take('-')) break;
             auto right = product();
             if (!right) return right;
-            if (!(left->dimension == right->dimension)) {
+            if (!namesSeen_ && !(left->dimension == right->dimension)) {
                 const auto named = [](const Dimension& d) {
                     return d.plain() ? std::string("a plain number") : symbolOf(d);
                 };
@@ -284,9 +289,10 @@ private:
         skipBlanks();
         if (at_ < text_.size() && text_[at_] == '(') return call(name, start);
         if (name == "pi") return Quantity{pi, {}};
-        if (namesSeen_ && std::find(namesSeen_->begin(), namesSeen_->end(), name) == namesSeen_->end())
-            namesSeen_->emplace_back(name);
-        if (namesSeen_) return Quantity{1.0, {}};
+        if (namesSeen_) {
+            namesSeen_->push_back({std::string(name), start});
+            return Quantity{1.0, {}};
+        }
         if (!lookup_) return fail(start, fmt::format("'{}' is not a number", name), ErrorCode::name);
         auto value = lookup_(name);
         if (!value) {
@@ -308,7 +314,7 @@ private:
         if (!take(')')) return fail(at_, "a closing parenthesis is missing");
         if (name == "min" || name == "max") {
             for (const Quantity& argument : arguments)
-                if (!(argument.dimension == arguments.front().dimension))
+                if (!namesSeen_ && !(argument.dimension == arguments.front().dimension))
                     return fail(start, "the values of min and max need one unit", ErrorCode::unit);
             const auto less = [](const Quantity& a, const Quantity& b) { return a.value < b.value; };
             return name == "min" ? *std::min_element(arguments.begin(), arguments.end(), less)
@@ -342,7 +348,7 @@ private:
             if (known != name) continue;
             Dimension angle;
             angle.exponents[5] = x.dimension.exponents[5];
-            if (!(x.dimension == angle))
+            if (!namesSeen_ && !(x.dimension == angle))
                 return fail(start, fmt::format("{} takes a value without a unit", name), ErrorCode::unit);
             return Quantity{apply(x.value), {}};
         }
@@ -351,7 +357,7 @@ private:
 
     std::string_view text_;
     const ParameterLookup& lookup_;
-    std::vector<std::string>* namesSeen_;
+    std::vector<Seen>* namesSeen_;
     std::size_t at_ = 0;
     int depth_ = 0;
 };
@@ -413,12 +419,29 @@ Result<double> evaluateField(std::string_view text, const Unit& unit, const Para
     return unit.dimension.plain() ? quantity->value : quantity->value * unit.scale;
 }
 
-std::vector<std::string> parametersIn(std::string_view text) {
-    std::vector<std::string> names;
+namespace {
+std::vector<Parser::Seen> namesIn(std::string_view text) {
+    std::vector<Parser::Seen> names;
     const ParameterLookup none;
     Parser parser(text, none, &names);
     (void)parser.whole();
     return names;
+}
+}  // namespace
+
+std::vector<std::string> parametersIn(std::string_view text) {
+    std::vector<std::string> names;
+    for (const Parser::Seen& seen : namesIn(text))
+        if (std::find(names.begin(), names.end(), seen.name) == names.end()) names.push_back(seen.name);
+    return names;
+}
+
+std::string withRenamed(std::string_view text, std::string_view from, std::string_view to) {
+    std::string result(text);
+    const auto seen = namesIn(text);
+    for (auto name = seen.rbegin(); name != seen.rend(); ++name)
+        if (name->name == from) result.replace(name->at, from.size(), to);
+    return result;
 }
 
 FormattedQuantity formatParts(double value, std::string_view unit, int digits) {

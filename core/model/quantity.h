@@ -54,6 +54,8 @@ Result<double> evaluateField(std::string_view text, const Unit& unit, const Para
 
 /// Names of the parameters an expression uses, in order of appearance, each once. Empty when it cannot be read.
 std::vector<std::string> parametersIn(std::string_view text);
+/// The expression with one of its parameters renamed.
+std::string withRenamed(std::string_view text, std::string_view from, std::string_view to);
 
 /// Engineering notation with SI spacing: "47 µH", "3.3 kΩ", "−12 A". `digits` significant digits (1 to 15), trailing
 /// zeros dropped. Plain numbers (no unit) take a prefix only below 0.001 and from a million. Not-a-number is shown as

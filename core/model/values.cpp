@@ -29,12 +29,32 @@ std::vector<Error> ParameterTable::errors() const {
         found.push_back({ErrorCode::name, fmt::format("the parameter {} is defined twice", name), {}, {}, name});
     for (const auto& [name, parameter] : parameters_) {
         auto result = value(name);
-        if (result) continue;
-        Error error = result.error();
+        Status sound = result ? inRange(parameter, result->value) : Status(result.error());
+        if (sound) continue;
+        Error error = sound.error();
         error.field = name;
         found.push_back(std::move(error));
     }
     return found;
+}
+
+/// Whether a parameter lies between the bounds that the user gave it.
+Status ParameterTable::inRange(const Parameter& parameter, double value) const {
+    const Unit unit = findUnit(parameter.unit).value_or(Unit{});
+    for (const std::string* typed : {&parameter.least, &parameter.most}) {
+        if (typed->empty()) continue;
+        const bool low = typed == &parameter.least;
+        const auto bound = evaluateField(*typed, unit, lookup());
+        if (!bound)
+            return Error{bound.error().code, fmt::format("parameter {}: its {} value: {}", parameter.name,
+                                                         low ? "least" : "greatest", bound.error().message)};
+        if (low ? value < *bound : value > *bound)
+            return Error{ErrorCode::range,
+                         fmt::format("parameter {} is {}, but must be {} {}", parameter.name,
+                                     formatQuantity(value, parameter.unit), low ? "at least" : "at most",
+                                     formatQuantity(*bound, parameter.unit))};
+    }
+    return {};
 }
 
 Result<Quantity> ParameterTable::resolve(std::string_view name, std::vector<std::string>& path) const {

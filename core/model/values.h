@@ -25,6 +25,7 @@ public:
     std::vector<Error> errors() const;
 
 private:
+    Status inRange(const Parameter& parameter, double value) const;
     Result<Quantity> resolve(std::string_view name, std::vector<std::string>& path) const;
 
     std::map<std::string, Parameter, std::less<>> parameters_;

@@ -43,7 +43,7 @@ TEST_F(Edits, UndoAndRedoRestoreEveryState) {
     states.push_back(history.project());
     EXPECT_TRUE(history.apply(edits::move({r}, {16, 8}, catalogue())));
     states.push_back(history.project());
-    EXPECT_TRUE(history.apply(edits::remove({r})));
+    EXPECT_TRUE(history.apply(edits::remove({r}, catalogue())));
     states.push_back(history.project());
     for (std::size_t i = states.size() - 1; i-- > 0;) {
         history.undo();

@@ -191,6 +191,10 @@ Parameter readParameter(Reader& in, const Json& json) {
             parameter.unit = in.text(value);
         else if (key == "note")
             parameter.note = in.text(value);
+        else if (key == "least")
+            parameter.least = in.text(value);
+        else if (key == "most")
+            parameter.most = in.text(value);
         else
             return false;
         return true;
@@ -317,6 +321,8 @@ Json toJson(const Label& label) { return withExtra({{"net", label.net}, {"at", t
 Json toJson(const Parameter& p) {
     Json json = {{"name", p.name}, {"value", p.value}, {"unit", p.unit}};
     if (!p.note.empty()) json["note"] = p.note;
+    if (!p.least.empty()) json["least"] = p.least;
+    if (!p.most.empty()) json["most"] = p.most;
     return withExtra(json, p.extra);
 }
 Json toJson(const Scene& scene) { return withExtra({{"name", scene.name}}, scene.extra); }

@@ -1,0 +1,46 @@
+#pragma once
+// Where names are used: parameters in expressions, and finding things on a sheet.
+
+#include <functional>
+#include <set>
+#include <string>
+#include <vector>
+
+#include "model/nets.h"
+#include "model/part_kind.h"
+#include "model/project.h"
+
+namespace hedgerow {
+
+/// One typed value that uses a parameter.
+struct ParameterUse {
+    std::string where;  ///< "L1 winding resistance", "parameter Ts", "plan look"
+    int part = 0;       ///< id of the part; 0 when it is not in a part
+    std::string key;    ///< of the value in the part
+};
+std::vector<ParameterUse> usesOf(const Project& project, const Catalogue& catalogue, std::string_view parameter);
+
+/// Calls `visit` with every typed expression of a project, which it may change.
+void forEachExpression(Project& project, const std::function<void(std::string&)>& visit);
+
+/// Names that expressions use and that no parameter has.
+std::vector<std::string> undefinedParameters(const Project& project);
+
+/// The wires and labels of the nets that the given wires and labels belong to, or, without any, those of the given
+/// parts.
+std::set<int> wholeNets(const Sheet& sheet, const NetList& nets, const std::set<int>& items);
+/// All parts of the kinds of the given parts.
+std::set<int> similarParts(const Sheet& sheet, const std::set<int>& items);
+
+/// What can be looked for on a sheet.
+struct Found {
+    enum class What { part, net } what = What::part;
+    std::set<int> ids;   ///< to select
+    std::string title;   ///< "L1", "out"
+    std::string detail;  ///< "Inductor, 47u", "4 pins"
+};
+/// Parts by name, kind and value, and nets by name; those whose name begins with the typed text come first.
+std::vector<Found> findOnSheet(const Project& project, const Catalogue& catalogue, const NetList& nets,
+                               std::string_view typed);
+
+}  // namespace hedgerow
