@@ -5,6 +5,7 @@
 #include <QKeyEvent>
 #include <QPainter>
 
+#include "model/references.h"
 #include "sheet/symbol.h"
 #include "shell/workspace.h"
 #include "style/theme.h"
@@ -52,10 +53,11 @@ void EntryLine::cancel() {
 void EntryLine::refresh() {
     const QString typed = line_->text().trimmed();
     const QString word = typed.section(' ', 0, 0);
-    namesNet_ = word == "net";
-    matches_ = word.isEmpty() ? std::vector<const PartKind*>{} : workspace_.catalogue().search(word.toStdString());
+    verb_ = word == "net" ? Verb::net : word == "join" ? Verb::join : Verb::place;
+    matches_ = word.isEmpty() ? std::vector<const PartKind*>{}
+                              : workspace_.catalogue().search(word.toStdString(), workspace_.recentKinds());
     if (matches_.size() > mostRows) matches_.resize(mostRows);
-    if (namesNet_) matches_.clear();
+    if (verb_ != Verb::place) matches_.clear();
     row_ = matches_.empty() ? 0 : std::min(row_, matches_.size() - 1);
     understood_.clear();
     error_.clear();
@@ -68,24 +70,43 @@ void EntryLine::refresh() {
         } else {
             error_ = QString::fromStdString(entry.error().message);
         }
-    } else if (namesNet_) {
-        const QString name = typed.section(' ', 1).trimmed();
-        understood_ = name.isEmpty() ? "type a name" : name;
+    } else if (verb_ != Verb::place) {
+        readVerb(typed);
     } else if (!word.isEmpty()) {
         error_ = "no part is called '" + word + "'";
     }
-    const int rows = static_cast<int>(matches_.size()) + (namesNet_ ? 1 : 0);
+    const int rows = static_cast<int>(matches_.size()) + (verb_ != Verb::place ? 1 : 0);
     resize(entryWidth, lineHeight + rows * rowHeight + (error_.isEmpty() ? 8 : rowHeight));
     update();
 }
 
+/// "net out" and "join C1.a out".
+void EntryLine::readVerb(const QString& typed) {
+    const QStringList names = typed.split(' ', Qt::SkipEmptyParts).mid(1);
+    if (verb_ == Verb::net) {
+        understood_ = names.isEmpty() ? "type a name" : names[0];
+        return;
+    }
+    understood_ = names.size() < 2 ? "type two pins or nets, as C1.a out" : names[0] + " and " + names[1];
+    for (qsizetype i = 0; i < std::min<qsizetype>(names.size(), 2); ++i)
+        if ((i == 0 && names.size() > 1) || i == 1)
+            if (!placeNamed(workspace_.project(), workspace_.catalogue(), names[i].toStdString()))
+                error_ = names[i] + " is neither a pin, as C1.a, nor a named net";
+}
+
 void EntryLine::accept() {
     const QString typed = line_->text().trimmed();
-    if (namesNet_) {
-        const QString name = typed.section(' ', 1).trimmed();
-        if (name.isEmpty()) return;
+    const QStringList names = typed.split(' ', Qt::SkipEmptyParts).mid(1);
+    if (verb_ == Verb::net) {
+        if (names.size() != 1) return;
         cancel();
-        emit netNamed(name);
+        emit netNamed(names[0]);
+        return;
+    }
+    if (verb_ == Verb::join) {
+        if (names.size() != 2 || !error_.isEmpty()) return;
+        cancel();
+        emit joinNamed(names[0], names[1]);
         return;
     }
     if (matches_.empty() || !error_.isEmpty()) return;
@@ -138,7 +159,9 @@ void EntryLine::paintEvent(QPaintEvent*) {
     painter.setFont(textFont());
     painter.setPen(p.bark);
     painter.drawText(QRect(entryWidth - 76, 0, 64, lineHeight), Qt::AlignRight | Qt::AlignVCenter,
-                     namesNet_ ? "↵ name" : "↵ hang");
+                     verb_ == Verb::net    ? "↵ name"
+                     : verb_ == Verb::join ? "↵ join"
+                                           : "↵ hang");
     painter.setPen(p.rule);
     painter.drawLine(1, lineHeight - 1, entryWidth - 2, lineHeight - 1);
     for (std::size_t i = 0; i < matches_.size(); ++i) {
@@ -168,9 +191,10 @@ void EntryLine::paintEvent(QPaintEvent*) {
                              painter.fontMetrics().elidedText(understood_, Qt::ElideRight, room));
         }
     }
-    if (namesNet_) {
+    if (verb_ != Verb::place) {
         painter.setPen(p.ink);
-        painter.drawText(QRect(16, lineHeight, entryWidth - 24, rowHeight), Qt::AlignVCenter, "Name this net");
+        painter.drawText(QRect(16, lineHeight, entryWidth - 24, rowHeight), Qt::AlignVCenter,
+                         verb_ == Verb::net ? "Name this net" : "Join by a wire");
         painter.setPen(p.bark);
         painter.drawText(QRect(16, lineHeight, entryWidth - 32, rowHeight), Qt::AlignRight | Qt::AlignVCenter,
                          understood_);
@@ -178,7 +202,8 @@ void EntryLine::paintEvent(QPaintEvent*) {
     if (!error_.isEmpty()) {
         painter.setPen(p.haw);
         painter.setFont(textFont(TextSize::small));
-        const QRect row(14, lineHeight + static_cast<int>(matches_.size()) * rowHeight, entryWidth - 24, rowHeight);
+        const int rows = static_cast<int>(matches_.size()) + (verb_ != Verb::place ? 1 : 0);
+        const QRect row(14, lineHeight + rows * rowHeight, entryWidth - 24, rowHeight);
         painter.drawText(row, Qt::AlignVCenter | Qt::TextWordWrap, error_);
     }
 }

@@ -27,6 +27,8 @@ signals:
     void chosen(const hedgerow::Entry& entry);
     /// "net NAME": the net under the pointer gets a name.
     void netNamed(const QString& name);
+    /// "join C1.a out": two pins or nets are to be joined.
+    void joinNamed(const QString& from, const QString& to);
     void closed();
 
 protected:
@@ -37,12 +39,13 @@ protected:
 private:
     void refresh();
     void accept();
+    void readVerb(const QString& typed);
     int rowAt(int y) const;
 
     Workspace& workspace_;
     QLineEdit* line_;
     std::vector<const PartKind*> matches_;
-    bool namesNet_ = false;
+    enum class Verb { place, net, join } verb_ = Verb::place;
     std::size_t row_ = 0;
     QString understood_, error_;
     Entry entry_;

@@ -73,11 +73,12 @@ public:
         pins();
         labels();
         if (scene_.instant) currents();
+        if (!scene_.working) return;
         for (const Error& problem : scene_.workspace.problems()) drawProblem(problem);
     }
 
 private:
-    bool selected(int id) const { return scene_.workspace.selection().contains(id); }
+    bool selected(int id) const { return scene_.working && scene_.workspace.selection().contains(id); }
 
     void wires() {
         const Colours& p = colours();
@@ -153,7 +154,7 @@ private:
             for (std::size_t i = 0; kind && i < kind->pins.size(); ++i) {
                 const Point at = part.toSheet(kind->pins[i].at);
                 const Net& net = nets_.of({part.id, static_cast<int>(i)});
-                if (net.pins.size() + net.wires.size() < 2 && net.labels.empty() && scene_.showPins) {
+                if (net.pins.size() + net.wires.size() < 2 && net.labels.empty() && scene_.working) {
                     painter_.setPen(QPen(kind->pins[i].optional ? p.rule : p.gorse, 1.4));
                     painter_.setBrush(p.paper);
                     painter_.drawEllipse(QPointF(at.x, at.y), 3, 3);
@@ -315,9 +316,8 @@ std::optional<bool> Instant::conducting(const std::string& part) const {
 
 void paintSheet(QPainter& painter, const SheetScene& scene) { SheetDrawing(painter, scene).all(); }
 
-QRectF sheetBox(Workspace& workspace) {
+QRectF sheetBox(Workspace& workspace, const Sheet& sheet) {
     QRectF box;
-    const Sheet& sheet = workspace.project().sheet();
     for (const Part& part : sheet.parts) {
         const PartKind* kind = workspace.catalogue().find(part.kind);
         if (!kind) {

@@ -43,12 +43,12 @@ struct SheetScene {
     Workspace& workspace;
     const Sheet& sheet;  ///< what is drawn: the project's, or a preview of a drag
     std::optional<Instant> instant;
-    bool showPins = true;
+    bool working = true;  ///< with pins, selection and marks at faults; false on paper
     QRectF visible = {};  ///< part of the sheet that is seen: notes stay within it; empty for pictures
 };
 
 void paintSheet(QPainter& painter, const SheetScene& scene);
-/// The box around everything on the sheet, texts included.
-QRectF sheetBox(Workspace& workspace);
+/// The box around everything on a sheet, texts included.
+QRectF sheetBox(Workspace& workspace, const Sheet& sheet);
 
 }  // namespace hedgerow::app

@@ -4,16 +4,11 @@
 #include <cmath>
 
 #include <QApplication>
-#include <QClipboard>
-#include <QContextMenuEvent>
-#include <QKeyEvent>
-#include <QMenu>
-#include <QMimeData>
 #include <QPainter>
 #include <QToolTip>
 
-#include "formats/hedge/hedge.h"
 #include "model/edits.h"
+#include "model/references.h"
 #include "model/route.h"
 #include "model/router.h"
 #include "sheet/entry_line.h"
@@ -24,9 +19,8 @@
 namespace hedgerow::app {
 
 namespace {
-constexpr double leastZoom = 0.15, mostZoom = 6.0, fitMargin = 28, mostFitZoom = 1.25;
+constexpr double leastZoom = 0.15, fitMargin = 28, mostFitZoom = 1.25;
 constexpr double pinReach = 7, wireReach = 5;
-constexpr int dragDistance = 4;
 
 double distanceToSegment(QPointF p, Point a, Point b) {
     const double x = std::clamp(p.x(), double(std::min(a.x, b.x)), double(std::max(a.x, b.x)));
@@ -52,10 +46,11 @@ SheetView::SheetView(Workspace& workspace, QWidget* parent)
     });
     connect(entry_, &EntryLine::chosen, this, &SheetView::hang);
     connect(entry_, &EntryLine::netNamed, this, &SheetView::nameNet);
+    connect(entry_, &EntryLine::joinNamed, this, &SheetView::join);
 }
 
 void SheetView::fit() {
-    QRectF box = sheetBox(workspace_);
+    QRectF box = sheetBox(workspace_, workspace_.project().sheet());
     if (box.isEmpty()) box = QRectF(0, 0, 640, 400);
     const double room =
         std::min((width() - 2 * fitMargin) / box.width(), (height() - 2 * fitMargin - 16) / box.height());
@@ -109,6 +104,13 @@ void SheetView::paintEvent(QPaintEvent*) {
         painter.setBrush(fill);
         painter.drawRect(QRectF(pressed_, pointer_).normalized());
     }
+    if (mode_ == Mode::lassoing) {
+        painter.setPen(QPen(p.sloe, 1, Qt::DashLine));
+        QColor fill = p.sloeTint;
+        fill.setAlpha(120);
+        painter.setBrush(fill);
+        painter.drawPolygon(lasso_);
+    }
     if (sheet.parts.empty() && mode_ == Mode::idle) paintEmptyHint(painter);
     painter.setFont(textFont());
     painter.setPen(p.bark);
@@ -122,7 +124,8 @@ void SheetView::paintEvent(QPaintEvent*) {
 
 QString SheetView::instantText() const {
     if (mode_ == Mode::hanging)
-        return "Enter or click drops · ← → turn · ↑ ↓ flip · Shift with arrows moves · Esc lets go";
+        return "Enter or click drops, with Shift and hangs another · ← → turn · ↑ ↓ flip · Shift with arrows moves · "
+               "Esc lets go";
     if (mode_ == Mode::wiring) return "click a pin or a wire to join · click elsewhere bends · Esc ends";
     if (!workspace_.cursor()) {
         for (const Error& problem : workspace_.problems())
@@ -188,21 +191,6 @@ void SheetView::paintMode(QPainter& painter) const {
             painter.drawEllipse(QPointF(under.at.x, under.at.y), 5, 5);
         }
     }
-}
-
-QImage SheetView::picture(const QSize& size, double ratio) const {
-    QImage image(size * ratio, QImage::Format_ARGB32_Premultiplied);
-    image.setDevicePixelRatio(ratio);
-    image.fill(colours().paper);
-    QPainter painter(&image);
-    painter.setRenderHint(QPainter::Antialiasing);
-    const QRectF box = sheetBox(workspace_);
-    const double scale = std::min((size.width() - 48) / box.width(), (size.height() - 48) / box.height());
-    painter.translate(size.width() / 2.0, size.height() / 2.0);
-    painter.scale(scale, scale);
-    painter.translate(-box.center());
-    paintSheet(painter, {workspace_, workspace_.project().sheet(), {}, false, {}});
-    return image;
 }
 
 // ---- finding what is where
@@ -279,12 +267,15 @@ void SheetView::hang(const Entry& entry) {
     setFocus();
 }
 
-void SheetView::dropHanging() {
+/// @param again  keeps another one hanging
+void SheetView::dropHanging(bool again) {
     Part part = hanging_;
     part.at = grid(toSheet(pointer_));
     if (!workspace_.apply(edits::place(part, workspace_.catalogue()))) return;
+    last_ = hanging_;
+    workspace_.used(part.kind);
     workspace_.select({workspace_.project().sheet().parts.back().id});
-    setMode(Mode::idle);
+    if (!again) setMode(Mode::idle);
 }
 
 void SheetView::startWire(Point from) {
@@ -341,6 +332,19 @@ void SheetView::nameNet(const QString& name) {
     (void)workspace_.apply(edits::setLabel(at, name.toStdString()));
 }
 
+/// Joins two places by their names: pins as "C1.a", nets as "out".
+void SheetView::join(const QString& from, const QString& to) {
+    const Project& project = workspace_.project();
+    const auto a = placeNamed(project, workspace_.catalogue(), from.toStdString());
+    const auto b = placeNamed(project, workspace_.catalogue(), to.toStdString());
+    if (!a || !b) {
+        emit hinted((a ? to : from) + " is neither a pin, as C1.a, nor a named net");
+        return;
+    }
+    const Router router(project.sheet(), workspace_.catalogue(), *a, *b);
+    (void)workspace_.apply(edits::addWire(router.route(*a, *b)));
+}
+
 // ---- in-place editing
 
 void SheetView::openEditor(const QRectF& box, const QString& text, std::function<Status(const QString&)> accept) {
@@ -353,6 +357,7 @@ void SheetView::openEditor(const QRectF& box, const QString& text, std::function
     editor_->setGeometry(static_cast<int>(at.x()) - 6, static_cast<int>(at.y()) - 4,
                          std::max(120, static_cast<int>(box.width() * zoom_) + 32), 26);
     editorAccepts_ = std::move(accept);
+    editor_->installEventFilter(this);
     editor_->selectAll();
     editor_->show();
     editor_->setFocus();
@@ -363,13 +368,31 @@ void SheetView::openEditor(const QRectF& box, const QString& text, std::function
     connect(editor_, &QLineEdit::editingFinished, this, [this] { closeEditor(true); });
 }
 
+/// The keys of the in-place editor: what it does not take would go to the sheet.
+bool SheetView::eventFilter(QObject* watched, QEvent* event) {
+    if (watched != editor_ || event->type() != QEvent::KeyPress) return QWidget::eventFilter(watched, event);
+    switch (static_cast<QKeyEvent*>(event)->key()) {
+        case Qt::Key_Return:
+        case Qt::Key_Enter:
+            closeEditor(true);
+            return true;
+        case Qt::Key_Escape:
+            closeEditor(false);
+            return true;
+        default:
+            return false;
+    }
+}
+
 void SheetView::closeEditor(bool accept) {
     if (!editor_) return;
     QLineEdit* editor = editor_;
     if (accept && editor->isModified()) {
         auto accepts = editorAccepts_;
+        editor->setModified(false);  // accepting may take the keyboard away and lead here again
         if (auto status = accepts(editor->text().trimmed()); !status) {
             // The text stays, marked, until it is right or let go.
+            editor->setModified(true);
             editor->setProperty("bad", true);
             editor->setStyleSheet(QString("border: 1px solid %1;").arg(colours().haw.name()));
             QToolTip::showText(editor->mapToGlobal(QPoint(0, editor->height())),
@@ -411,332 +434,6 @@ void SheetView::editValue(int id) {
                        return value.error();
                    return workspace_.apply(edits::setValue({id}, key, typedNow.toStdString()));
                });
-}
-
-// ---- mouse
-
-void SheetView::mousePressEvent(QMouseEvent* event) {
-    pointer_ = pressed_ = event->position();
-    closeEditor(true);
-    if (editor_) return;
-    setFocus();
-    if (event->button() == Qt::MiddleButton) return setMode(Mode::panning);
-    if (event->button() != Qt::LeftButton) return;
-    if (mode_ == Mode::hanging) return dropHanging();
-    if (mode_ == Mode::wiring) return extendWire(wireTarget(), false);
-    maybeClick_ = true;
-    pressedHit_ = hit(toSheet(pointer_));
-    const bool add = event->modifiers() & (Qt::ControlModifier | Qt::ShiftModifier);
-    switch (pressedHit_.what) {
-        case Hit::What::nothing:
-            if (!add) workspace_.select({});
-            break;
-        case Hit::What::pin:
-            break;
-        default: {
-            std::set<int> ids = workspace_.selection();
-            if (add) {
-                if (!ids.insert(pressedHit_.id).second) ids.erase(pressedHit_.id);
-            } else if (!ids.contains(pressedHit_.id)) {
-                ids = {pressedHit_.id};
-            }
-            workspace_.select(ids);
-        }
-    }
-}
-
-void SheetView::mouseMoveEvent(QMouseEvent* event) {
-    const QPointF before = pointer_;
-    pointer_ = event->position();
-    if (mode_ == Mode::panning) {
-        offset_ += pointer_ - before;
-        fitted_ = false;
-    } else if (maybeClick_ && (pointer_ - pressed_).manhattanLength() > dragDistance) {
-        maybeClick_ = false;
-        if (pressedHit_.what == Hit::What::nothing)
-            setMode(Mode::banding);
-        else if (pressedHit_.what == Hit::What::pin || branchesWire())
-            startWire(pressedHit_.at);
-        else if (!workspace_.selection().empty())
-            setMode(Mode::dragging);
-    }
-    if (mode_ == Mode::dragging) dragged_ = grid(toSheet(pointer_)) - grid(toSheet(pressed_));
-    update();
-}
-
-void SheetView::mouseReleaseEvent(QMouseEvent* event) {
-    pointer_ = event->position();
-    const Mode was = mode_;
-    if (was == Mode::panning) return setMode(Mode::idle);
-    const bool fromNet = pressedHit_.what == Hit::What::pin || pressedHit_.what == Hit::What::wire;
-    if (was == Mode::wiring && !maybeClick_ && fromNet && (pointer_ - pressed_).manhattanLength() > dragDistance) {
-        pressedHit_ = {};
-        return extendWire(wireTarget(), false);
-    }
-    if (was == Mode::dragging) {
-        const Point by = dragged_;
-        dragged_ = {};
-        setMode(Mode::idle);
-        if (by != Point{}) (void)workspace_.apply(edits::move(workspace_.selection(), by, workspace_.catalogue()));
-        return;
-    }
-    if (was == Mode::banding) {
-        const QRectF band(toSheet(pressed_), toSheet(pointer_));
-        std::set<int> ids;
-        const Sheet& sheet = workspace_.project().sheet();
-        for (const Part& part : sheet.parts)
-            if (const PartKind* kind = workspace_.catalogue().find(part.kind);
-                kind && band.normalized().contains(partBox(part, *kind)))
-                ids.insert(part.id);
-        for (const Wire& wire : sheet.wires)
-            if (std::all_of(wire.points.begin(), wire.points.end(),
-                            [&](Point p) { return band.normalized().contains(p.x, p.y); }))
-                ids.insert(wire.id);
-        for (const Label& label : sheet.labels)
-            if (band.normalized().contains(label.at.x, label.at.y)) ids.insert(label.id);
-        workspace_.select(ids);
-        return setMode(Mode::idle);
-    }
-    if (!maybeClick_ || event->button() != Qt::LeftButton) return;
-    maybeClick_ = false;
-    if (event->modifiers() & (Qt::ControlModifier | Qt::ShiftModifier)) return;
-    if (pressedHit_.what == Hit::What::pin)
-        startWire(pressedHit_.at);
-    else if (pressedHit_.what == Hit::What::name)
-        editName(pressedHit_.id);
-    else if (pressedHit_.what == Hit::What::value)
-        editValue(pressedHit_.id);
-    else if (pressedHit_.what == Hit::What::label) {
-        const Label* label = workspace_.project().findLabel(pressedHit_.id);
-        openEditor(QRectF(label->at.x - 24, label->at.y - 22, 60, 16), QString::fromStdString(label->net),
-                   [this, id = label->id](const QString& name) {
-                       return workspace_.apply(edits::renameLabel(id, name.toStdString()));
-                   });
-    }
-}
-
-void SheetView::zoomAt(const QPointF& at, double factor) {
-    const double zoom = std::clamp(zoom_ * factor, leastZoom, mostZoom);
-    offset_ = at - (at - offset_) * (zoom / zoom_);
-    zoom_ = zoom;
-    fitted_ = false;
-    update();
-}
-
-void SheetView::wheelEvent(QWheelEvent* event) {
-    closeEditor(true);
-    if (event->modifiers() & Qt::ShiftModifier) {
-        offset_ += QPointF(event->angleDelta().y(), 0) / 2;
-        fitted_ = false;
-        update();
-    } else {
-        zoomAt(event->position(), std::pow(1.2, event->angleDelta().y() / 120.0));
-    }
-    event->accept();
-}
-
-void SheetView::contextMenuEvent(QContextMenuEvent* event) {
-    if (mode_ != Mode::idle) {
-        setMode(Mode::idle);
-        return;
-    }
-    QMenu menu(this);
-    const bool any = !workspace_.selection().empty();
-    const auto add = [&](const QString& text, const QString& key, bool enabled, auto action) {
-        QAction* item = menu.addAction(text + "\t" + key, this, action);
-        item->setEnabled(enabled);
-    };
-    add("Turn", "Ctrl+→", any, [this] { turnSelection(); });
-    add("Flip", "Ctrl+↑", any, [this] { flipSelection(); });
-    add("Climb the ladder", "Page Up", any, [this] { climbSelection(1); });
-    add("Descend the ladder", "Page Down", any, [this] { climbSelection(-1); });
-    menu.addSeparator();
-    add("Copy", "Ctrl+C", any, [this] { copySelection(); });
-    add("Cut", "Ctrl+X", any, [this] { cutSelection(); });
-    add("Paste", "Ctrl+V", true, [this] { paste(); });
-    add("Delete", "Del", any, [this] { deleteSelection(); });
-    menu.addSeparator();
-    add("Show everything", "Home", true, [this] { fit(); });
-    menu.exec(event->globalPos());
-}
-
-// ---- keyboard
-
-bool SheetView::event(QEvent* event) {
-    // Tab goes from part to part here, and leaves the sheet after the last one.
-    if (event->type() == QEvent::KeyPress) {
-        auto* key = static_cast<QKeyEvent*>(event);
-        const auto& parts = workspace_.project().sheet().parts;
-        const bool forward = key->key() == Qt::Key_Tab, back = key->key() == Qt::Key_Backtab;
-        if ((forward || back) && !parts.empty() && mode_ == Mode::idle) {
-            const Part* now = workspace_.selectedPart();
-            const bool atEnd = now && now->id == (forward ? parts.back().id : parts.front().id);
-            if (!atEnd) {
-                selectNext(forward ? 1 : -1);
-                return true;
-            }
-        }
-    }
-    return QWidget::event(event);
-}
-
-void SheetView::selectNext(int step) {
-    const auto& parts = workspace_.project().sheet().parts;
-    const Part* now = workspace_.selectedPart();
-    const auto found =
-        std::find_if(parts.begin(), parts.end(), [&](const Part& part) { return now && part.id == now->id; });
-    const long count = static_cast<long>(parts.size());
-    const long index =
-        found == parts.end() ? (step > 0 ? 0 : count - 1) : (found - parts.begin() + step + count) % count;
-    workspace_.select({parts[static_cast<std::size_t>(index)].id});
-}
-
-bool SheetView::keyWhileHanging(QKeyEvent* event) {
-    const bool shift = event->modifiers() & Qt::ShiftModifier;
-    const double step = gridStep * zoom_;
-    switch (event->key()) {
-        case Qt::Key_Left:
-            if (shift)
-                pointer_.rx() -= step;
-            else
-                hanging_.turn = (hanging_.turn + 3) % 4;
-            break;
-        case Qt::Key_Right:
-            if (shift)
-                pointer_.rx() += step;
-            else
-                hanging_.turn = (hanging_.turn + 1) % 4;
-            break;
-        case Qt::Key_Up:
-        case Qt::Key_Down:
-            if (shift) {
-                pointer_.ry() += event->key() == Qt::Key_Up ? -step : step;
-            } else {
-                // Top to bottom: a half turn of the mirror image left to right.
-                hanging_.flip = !hanging_.flip;
-                hanging_.turn = (6 - hanging_.turn) % 4;
-            }
-            break;
-        case Qt::Key_Return:
-        case Qt::Key_Enter:
-            dropHanging();
-            break;
-        case Qt::Key_Escape:
-            setMode(Mode::idle);
-            break;
-        default:
-            return false;
-    }
-    update();
-    return true;
-}
-
-void SheetView::keyPressEvent(QKeyEvent* event) {
-    if (mode_ == Mode::hanging && keyWhileHanging(event)) return;
-    const bool control = event->modifiers() & Qt::ControlModifier;
-    switch (event->key()) {
-        case Qt::Key_Escape:
-            if (mode_ != Mode::idle)
-                setMode(Mode::idle);
-            else
-                workspace_.select({});
-            return;
-        case Qt::Key_Return:
-        case Qt::Key_Enter:
-            if (mode_ == Mode::wiring) return extendWire(wireTarget(), true);
-            if (const Part* part = workspace_.selectedPart(); part && !control) return editValue(part->id);
-            break;
-        case Qt::Key_Delete:
-        case Qt::Key_Backspace:
-            return deleteSelection();
-        case Qt::Key_PageUp:
-            return climbSelection(1);
-        case Qt::Key_PageDown:
-            return climbSelection(-1);
-        case Qt::Key_Home:
-            return fit();
-        case Qt::Key_Left:
-            return control ? turnSelection() : moveSelection({-gridStep, 0});
-        case Qt::Key_Right:
-            return control ? turnSelection() : moveSelection({gridStep, 0});
-        case Qt::Key_Up:
-            return control ? flipSelection() : moveSelection({0, -gridStep});
-        case Qt::Key_Down:
-            return control ? flipSelection() : moveSelection({0, gridStep});
-        case Qt::Key_F2:
-            if (const Part* part = workspace_.selectedPart()) editName(part->id);
-            return;
-        default:
-            break;
-    }
-    const QString text = event->text();
-    if (!control && !(event->modifiers() & Qt::AltModifier) && !text.isEmpty() && text[0].isLetter() &&
-        mode_ == Mode::idle) {
-        if (!rect().contains(pointer_.toPoint()) || pointer_.isNull()) pointer_ = rect().center();
-        return entry_->start(pointer_.toPoint(), text);
-    }
-    QWidget::keyPressEvent(event);
-}
-
-// ---- commands
-
-void SheetView::moveSelection(Point by) {
-    if (!workspace_.selection().empty())
-        (void)workspace_.apply(edits::move(workspace_.selection(), by, workspace_.catalogue()));
-}
-void SheetView::turnSelection() {
-    if (!workspace_.selection().empty())
-        (void)workspace_.apply(edits::turn(workspace_.selection(), workspace_.catalogue()));
-}
-void SheetView::flipSelection() {
-    if (!workspace_.selection().empty())
-        (void)workspace_.apply(edits::flip(workspace_.selection(), workspace_.catalogue()));
-}
-void SheetView::climbSelection(int steps) {
-    if (!workspace_.selection().empty())
-        (void)workspace_.apply(edits::climb(workspace_.selection(), steps, workspace_.catalogue()));
-}
-void SheetView::deleteSelection() {
-    if (!workspace_.selection().empty()) (void)workspace_.apply(edits::remove(workspace_.selection(), workspace_.catalogue()));
-}
-
-void SheetView::selectAll() {
-    std::set<int> ids;
-    const Sheet& sheet = workspace_.project().sheet();
-    for (const Part& part : sheet.parts) ids.insert(part.id);
-    for (const Wire& wire : sheet.wires) ids.insert(wire.id);
-    for (const Label& label : sheet.labels) ids.insert(label.id);
-    workspace_.select(ids);
-}
-
-void SheetView::copySelection() const {
-    if (workspace_.selection().empty()) return;
-    QApplication::clipboard()->setText(
-        QString::fromStdString(writeClip(edits::copied(workspace_.project().sheet(), workspace_.selection()))));
-}
-
-void SheetView::cutSelection() {
-    copySelection();
-    deleteSelection();
-}
-
-void SheetView::paste() {
-    auto clip = readClip(QApplication::clipboard()->text().toStdString());
-    if (!clip || (clip->parts.empty() && clip->wires.empty() && clip->labels.empty())) {
-        emit hinted("The clipboard holds no parts");
-        return;
-    }
-    Point low{INT32_MAX, INT32_MAX};
-    for (const Part& part : clip->parts) low = {std::min(low.x, part.at.x), std::min(low.y, part.at.y)};
-    for (const Wire& wire : clip->wires)
-        for (const Point point : wire.points) low = {std::min(low.x, point.x), std::min(low.y, point.y)};
-    for (const Label& label : clip->labels) low = {std::min(low.x, label.at.x), std::min(low.y, label.at.y)};
-    const bool pointed = rect().contains(pointer_.toPoint()) && underMouse();
-    const Point by = pointed ? grid(toSheet(pointer_)) - low
-                             : Point{gridStep * 4 * (1 + pasteCount_ % 8), gridStep * 4 * (1 + pasteCount_ % 8)};
-    ++pasteCount_;
-    std::set<int> added;
-    if (workspace_.apply(edits::paste(*clip, by, workspace_.catalogue(), &added))) workspace_.select(added);
 }
 
 }  // namespace hedgerow::app

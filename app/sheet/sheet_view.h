@@ -4,13 +4,16 @@
 #include <optional>
 
 #include <QLineEdit>
+#include <QPolygonF>
 #include <QWidget>
 
+#include "model/arrange.h"
 #include "model/values.h"
 #include "shell/workspace.h"
 
 namespace hedgerow::app {
 
+class Commands;
 class EntryLine;
 
 class SheetView : public QWidget {
@@ -34,7 +37,20 @@ public:
     /// Opens the editor of a part's name or first value in place.
     void editName(int part);
     void editValue(int part);
-    QImage picture(const QSize& size, double ratio) const;
+    /// Hangs the part that was placed last, or the selected one, with the same values.
+    void repeatLast();
+    void align(edits::Edge edge);
+    void distribute(bool horizontally);
+    /// Asks for a number of copies and their distance.
+    void copyInRow();
+    void selectNets();
+    void selectSimilar();
+    /// Makes a project parameter of the first value of the selected part.
+    void promoteValue();
+    /// Selects something and brings it into view.
+    void reveal(const std::set<int>& ids);
+    /// Adds what can be done on the sheet to the commands of the window.
+    void offer(Commands& commands);
 
     QPointF toSheet(const QPointF& widget) const { return (widget - offset_) / zoom_; }
     QPointF toWidget(const QPointF& sheet) const { return sheet * zoom_ + offset_; }
@@ -54,9 +70,10 @@ protected:
     void resizeEvent(QResizeEvent* event) override;
     void contextMenuEvent(QContextMenuEvent* event) override;
     bool event(QEvent* event) override;
+    bool eventFilter(QObject* watched, QEvent* event) override;
 
 private:
-    enum class Mode { idle, hanging, wiring, dragging, banding, panning };
+    enum class Mode { idle, hanging, wiring, dragging, banding, lassoing, panning };
     /// What is under a point, topmost first.
     struct Hit {
         enum class What { nothing, pin, name, value, part, label, wire } what = What::nothing;
@@ -68,7 +85,7 @@ private:
     Hit hit(const QPointF& sheet) const;
     Point grid(const QPointF& sheet) const { return snapped(sheet.x(), sheet.y()); }
     void setMode(Mode mode);
-    void dropHanging();
+    void dropHanging(bool again);
     void startWire(Point from);
     void extendWire(Point to, bool finish);
     bool branchesWire() const;
@@ -76,6 +93,9 @@ private:
     std::vector<Point> wirePreview(Point to) const;
     bool touchesNet(Point at) const;
     void nameNet(const QString& name);
+    void join(const QString& from, const QString& to);
+    void startDragging(bool copies);
+    void selectInside(const QPolygonF& outline);
     void openEditor(const QRectF& sheetBox, const QString& text, std::function<Status(const QString&)> accept);
     void closeEditor(bool accept);
     bool keyWhileHanging(QKeyEvent* event);
@@ -88,6 +108,7 @@ private:
     QString instantText() const;
 
     Workspace& workspace_;
+    const Commands* commands_ = nullptr;
     EntryLine* entry_;
     QLineEdit* editor_ = nullptr;
     std::function<Status(const QString&)> editorAccepts_;
@@ -99,7 +120,8 @@ private:
     QPointF pressed_{0, 0};
     bool maybeClick_ = false;
     Hit pressedHit_;
-    Part hanging_;
+    Part hanging_, last_;  ///< last_: what was placed last
+    QPolygonF lasso_;
     std::vector<Point> wire_;
     Point dragged_;
     int pasteCount_ = 0;

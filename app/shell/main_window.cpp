@@ -8,8 +8,9 @@
 #include <QLabel>
 #include <QMenu>
 #include <QMessageBox>
+#include <QPrintDialog>
+#include <QPrinter>
 #include <QPushButton>
-#include <QShortcut>
 #include <QSplitter>
 #include <QTimer>
 #include <QVBoxLayout>
@@ -17,8 +18,10 @@
 #include "card/card.h"
 #include "formats/hedge/hedge.h"
 #include "session/registry.h"
+#include "sheet/sheet_export.h"
 #include "sheet/sheet_view.h"
 #include "shelf/shelf.h"
+#include "shell/finder.h"
 #include "shell/help.h"
 #include "shell/run_strip.h"
 #include "style/theme.h"
@@ -40,7 +43,7 @@ QString examplesFolder() {
 
 }  // namespace
 
-MainWindow::MainWindow() {
+MainWindow::MainWindow() : commands_(this) {
     setWindowTitle("Hedgerow");
     setMinimumSize(960, 620);
     resize(1280, 800);
@@ -110,8 +113,13 @@ MainWindow::MainWindow() {
     connect(&workspace_, &Workspace::runsChanged, this, [this] {
         if (workspace_.running()) shelf_->show(Shelf::runs);
     });
+    buildCommands();
     buildMenu();
-    addKeys();
+    finder_ = new Finder(workspace_, commands_, *sheet_, this);
+    connect(finder_, &Finder::helpAsked, this, [this](const QString& id) {
+        if (const PartKind* kind = workspace_.catalogue().find(id.toStdString()))
+            showHelp(this, QString::fromStdString(kind->title), partHelp(*kind));
+    });
     refreshTheme();
     sheet_->setFocus();
 }
@@ -143,6 +151,8 @@ void MainWindow::say(const QString& message, bool bad) {
     });
 }
 
+void MainWindow::find() { finder_->open(); }
+
 void MainWindow::help() {
     const Part* part = workspace_.selectedPart();
     const PartKind* kind = part ? workspace_.catalogue().find(part->kind) : nullptr;
@@ -154,74 +164,73 @@ void MainWindow::help() {
 
 // ---- menu and keys
 
-void MainWindow::buildMenu() {
-    auto* menu = new QMenu(this);
-    const auto add = [&](QMenu* to, const QString& text, const QKeySequence& key, auto action) {
-        QAction* item = to->addAction(text);
-        if (!key.isEmpty()) item->setShortcut(key);
-        item->setShortcutContext(Qt::WindowShortcut);
-        connect(item, &QAction::triggered, this, action);
-        addAction(item);
-        return item;
-    };
-    add(menu, "New project", QKeySequence::New, [this] {
+void MainWindow::buildCommands() {
+    auto& c = commands_;
+    const auto hasRun = [this] { return workspace_.shownRun() && !workspace_.shownRun()->running(); };
+    c.add("New project", QKeySequence::New, [this] {
         if (mayLeave()) workspace_.adopt({}, {}, false);
     });
-    add(menu, "Open…", QKeySequence::Open, [this] { openByDialog(); });
-    auto* examples = menu->addMenu("Examples");
-    const QDir folder(examplesFolder());
-    for (const QFileInfo& file : folder.entryInfoList({"*.hedge"}, QDir::Files, QDir::Name)) {
-        add(examples, file.completeBaseName(), {}, [this, file] {
-            if (!mayLeave()) return;
-            // An example opens as a copy: saving asks for a place.
-            auto loaded = loadHedge(file.absoluteFilePath().toStdString());
-            if (loaded)
-                workspace_.adopt(std::move(loaded->project), {}, false);
-            else
-                say(QString::fromStdString(loaded.error().text()), true);
-        });
-    }
-    add(menu, "Save", QKeySequence::Save, [this] { save(); });
-    add(menu, "Save as…", QKeySequence::SaveAs, [this] { saveAs(); });
-    menu->addSeparator();
-    QAction* traces = add(menu, "Export traces…", {}, [this] { exportTraces(); });
-    connect(menu, &QMenu::aboutToShow, traces,
-            [this, traces] { traces->setEnabled(workspace_.shownRun() && !workspace_.shownRun()->running()); });
-    add(menu, "Save sheet as picture…", {}, [this] { exportPicture(); });
-    menu->addSeparator();
-    QAction* undo = add(menu, "Undo", QKeySequence::Undo, [this] { workspace_.undo(); });
-    QAction* redo = add(menu, "Redo", QKeySequence("Ctrl+Shift+Z"), [this] { workspace_.redo(); });
-    connect(menu, &QMenu::aboutToShow, undo, [this, undo, redo] {
-        undo->setText("Undo " + QString::fromStdString(workspace_.history().undoLabel()));
-        redo->setText("Redo " + QString::fromStdString(workspace_.history().redoLabel()));
-    });
-    menu->addSeparator();
-    add(menu, "Light or dark", QKeySequence("Ctrl+D"), [this] {
+    c.add("Open…", QKeySequence::Open, [this] { openByDialog(); });
+    c.add("Save", QKeySequence::Save, [this] { save(); });
+    c.add("Save as…", QKeySequence::SaveAs, [this] { saveAs(); });
+    c.add(
+        "Export traces…", {}, [this] { exportTraces(); }, nullptr, hasRun);
+    c.add("Save sheet as picture…", {}, [this] { exportPicture(); });
+    c.add("Print sheet…", QKeySequence::Print, [this] { print(); });
+    c.add(
+        "Undo", QKeySequence::Undo, [this] { workspace_.undo(); }, nullptr,
+        [this] { return workspace_.history().canUndo(); });
+    c.add(
+        "Redo", QKeySequence("Ctrl+Shift+Z"), [this] { workspace_.redo(); }, nullptr,
+        [this] { return workspace_.history().canRedo(); });
+    c.add("Run", QKeySequence("Ctrl+Return"), [this] { workspace_.startRun(); });
+    c.add(
+        "Stop the run", QKeySequence("Ctrl+."), [this] { workspace_.stopRun(); }, nullptr,
+        [this] { return workspace_.running(); });
+    c.add("Show the parts", QKeySequence("Ctrl+1"), [this] { shelf_->show(Shelf::parts); });
+    c.add("Show the quantities", QKeySequence("Ctrl+2"), [this] { shelf_->show(Shelf::quantities); });
+    c.add("Show the runs", QKeySequence("Ctrl+3"), [this] { shelf_->show(Shelf::runs); });
+    c.add("Next area", QKeySequence("F6"), [this] { nextArea(); });
+    sheet_->offer(c);
+    c.add("Light or dark", QKeySequence("Ctrl+D"), [this] {
         applyTheme(*qApp, currentTheme() == Theme::light ? Theme::dark : Theme::light);
         refreshTheme();
         for (QWidget* child : findChildren<QWidget*>()) child->update();
     });
-    add(menu, "Help", QKeySequence("F1"), [this] { help(); });
-    add(menu, "Quit", QKeySequence::Quit, [this] { close(); });
+    c.add("Find", QKeySequence::Find, [this] { find(); });
+    c.add("Help", QKeySequence("F1"), [this] { help(); });
+    c.add("Quit", QKeySequence::Quit, [this] { close(); });
+}
+
+void MainWindow::buildMenu() {
+    auto* menu = new QMenu(this);
+    commands_.fill(*menu, {"New project", "Open…"});
+    auto* examples = menu->addMenu("Examples");
+    const QDir folder(examplesFolder());
+    for (const QFileInfo& file : folder.entryInfoList({"*.hedge"}, QDir::Files, QDir::Name))
+        examples->addAction(file.completeBaseName(), this, [this, file] { openCopy(file.absoluteFilePath()); });
+    commands_.fill(*menu, {"Save", "Save as…", "", "Export traces…", "Save sheet as picture…", "Print sheet…", ""});
+    QAction* undo = menu->addAction("Undo", this, [this] { workspace_.undo(); });
+    QAction* redo = menu->addAction("Redo", this, [this] { workspace_.redo(); });
+    connect(menu, &QMenu::aboutToShow, undo, [this, undo, redo] {
+        const History& history = workspace_.history();
+        undo->setText("Undo " + QString::fromStdString(history.undoLabel()) + "\t" + commands_.find("Undo")->keys);
+        redo->setText("Redo " + QString::fromStdString(history.redoLabel()) + "\t" + commands_.find("Redo")->keys);
+        undo->setEnabled(history.canUndo());
+        redo->setEnabled(history.canRedo());
+    });
+    commands_.fill(*menu, {"", "Find", "Light or dark", "Help", "Quit"});
     strip_->menuButton()->setMenu(menu);
 }
 
-void MainWindow::addKeys() {
-    const auto key = [this](const QKeySequence& sequence, QWidget* where, auto action) {
-        auto* shortcut = new QShortcut(sequence, where);
-        shortcut->setContext(where == this ? Qt::WindowShortcut : Qt::WidgetShortcut);
-        connect(shortcut, &QShortcut::activated, this, action);
-    };
-    key(QKeySequence("Ctrl+Return"), this, [this] { workspace_.startRun(); });
-    key(QKeySequence("Ctrl+."), this, [this] { workspace_.stopRun(); });
-    key(QKeySequence("Ctrl+1"), this, [this] { shelf_->show(Shelf::parts); });
-    key(QKeySequence("Ctrl+2"), this, [this] { shelf_->show(Shelf::quantities); });
-    key(QKeySequence("Ctrl+3"), this, [this] { shelf_->show(Shelf::runs); });
-    key(QKeySequence("F6"), this, [this] { nextArea(); });
-    key(QKeySequence::Copy, sheet_, [this] { sheet_->copySelection(); });
-    key(QKeySequence::Cut, sheet_, [this] { sheet_->cutSelection(); });
-    key(QKeySequence::Paste, sheet_, [this] { sheet_->paste(); });
-    key(QKeySequence::SelectAll, sheet_, [this] { sheet_->selectAll(); });
+/// Opens a project without its place: saving asks for one.
+void MainWindow::openCopy(const QString& path) {
+    if (!mayLeave()) return;
+    auto loaded = loadHedge(path.toStdString());
+    if (loaded)
+        workspace_.adopt(std::move(loaded->project), {}, false);
+    else
+        say(QString::fromStdString(loaded.error().text()), true);
 }
 
 void MainWindow::nextArea() {
@@ -286,11 +295,20 @@ void MainWindow::exportTraces() {
 }
 
 void MainWindow::exportPicture() {
-    QString path = QFileDialog::getSaveFileName(this, "Save the sheet as a picture", {}, "PNG (*.png)");
+    QString path = QFileDialog::getSaveFileName(
+        this, "Save the sheet as a picture", {},
+        "Portable Network Graphics (*.png);;Scalable Vector Graphics (*.svg);;Portable Document Format (*.pdf)");
     if (path.isEmpty()) return;
     if (QFileInfo(path).suffix().isEmpty()) path += ".png";
-    const bool good = sheet_->picture(sheet_->size(), 2.0).save(path);
-    say(good ? "wrote " + path : path + " cannot be written", !good);
+    const auto written = exportSheet(workspace_, path);
+    say(written ? "wrote " + path : QString::fromStdString(written.error().message), !written);
+}
+
+void MainWindow::print() {
+    QPrinter printer(QPrinter::HighResolution);
+    printer.setPageOrientation(QPageLayout::Landscape);
+    QPrintDialog dialog(&printer, this);
+    if (dialog.exec() == QDialog::Accepted) printSheet(workspace_, printer);
 }
 
 bool MainWindow::mayLeave() {

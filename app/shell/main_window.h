@@ -3,6 +3,7 @@
 
 #include <QMainWindow>
 
+#include "shell/commands.h"
 #include "shell/workspace.h"
 
 class QFrame;
@@ -12,6 +13,7 @@ namespace hedgerow::app {
 
 class Card;
 class RunStrip;
+class Finder;
 class Shelf;
 class SheetView;
 class TimelineView;
@@ -32,24 +34,30 @@ public:
     /// Offers unsaved work of sessions that ended unexpectedly.
     void offerRecovery(std::vector<RecoveredWork> pending);
     void refreshTheme();
+    /// Opens the finder.
+    void find();
 
 protected:
     void closeEvent(QCloseEvent* event) override;
 
 private:
+    void buildCommands();
     void buildMenu();
-    void addKeys();
+    void openCopy(const QString& path);
     bool mayLeave();
     void openByDialog();
     bool save();
     bool saveAs();
     void exportTraces();
     void exportPicture();
+    void print();
     void say(const QString& message, bool bad);
     void help();
     void nextArea();
 
     Workspace workspace_;
+    Commands commands_;
+    Finder* finder_;
     RunStrip* strip_;
     Shelf* shelf_;
     SheetView* sheet_;

@@ -94,6 +94,12 @@ bool saveOtherViews(const QString& folder, const QString& project) {
     window.workspace().startRun();
     good = save(window, folder + "/fault.png") && good;
     window.workspace().undo();
+    press(&window.sheet(), Qt::Key_Escape, {});
+    window.sheet().setFocus();
+    window.find();
+    for (const QChar c : QString("al")) press(QApplication::focusWidget(), c.toUpper().unicode(), c);
+    good = save(window, folder + "/finder.png") && good;
+    press(QApplication::focusWidget(), Qt::Key_Escape, {});
     good = runToEnd(window) && good;
     window.shelf().show(Shelf::quantities);
     window.workspace().select({});

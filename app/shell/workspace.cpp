@@ -47,6 +47,11 @@ Status Workspace::apply(const Edit& edit) {
     return status;
 }
 
+void Workspace::used(const std::string& kind) {
+    std::erase(recentKinds_, kind);
+    recentKinds_.insert(recentKinds_.begin(), kind);
+}
+
 void Workspace::undo() {
     history_.undo();
     afterChange();

@@ -48,6 +48,10 @@ public:
     void undo();
     void redo();
 
+    /// Kinds of parts that were placed, the last one first.
+    const std::vector<std::string>& recentKinds() const { return recentKinds_; }
+    void used(const std::string& kind);
+
     const std::set<int>& selection() const { return selection_; }
     void select(std::set<int> ids);
     /// The one selected part, or nullptr.
@@ -113,6 +117,7 @@ private:
     NetList nets_;
     std::unique_ptr<ParameterTable> parameters_;
     std::set<int> selection_;
+    std::vector<std::string> recentKinds_;
     QString path_;
     bool readOnly_ = false;
     std::string planName_, sceneName_;

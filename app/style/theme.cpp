@@ -83,6 +83,9 @@ QTextBrowser { background: @paper; color: @ink; border: 0; }
 const Colours& colours() { return theme == Theme::light ? light : dark; }
 Theme currentTheme() { return theme; }
 
+LightColours::LightColours() : before_(std::exchange(theme, Theme::light)) {}
+LightColours::~LightColours() { theme = before_; }
+
 QFont textFont(TextSize size, bool bold, bool italic) {
     QFont f("Noto Sans");
     f.setPixelSize(size == TextSize::small ? 11 : size == TextSize::normal ? 12 : 16);

@@ -28,6 +28,18 @@ enum class Theme { light, dark };
 const Colours& colours();
 Theme currentTheme();
 
+/// While one lives, colours() are the light ones: for paper.
+class LightColours {
+public:
+    LightColours();
+    ~LightColours();
+    LightColours(const LightColours&) = delete;
+    LightColours& operator=(const LightColours&) = delete;
+
+private:
+    Theme before_;
+};
+
 /// Sets colours, fonts and the style sheet of the whole application.
 void applyTheme(QApplication& application, Theme theme);
 

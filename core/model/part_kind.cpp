@@ -106,12 +106,14 @@ const PartKind* Catalogue::findByWord(std::string_view word) const {
     return !matches.empty() && mismatch(lowerCase(word), *matches.front()) == 0 ? matches.front() : nullptr;
 }
 
-std::vector<const PartKind*> Catalogue::search(std::string_view typed) const {
+std::vector<const PartKind*> Catalogue::search(std::string_view typed, const std::vector<std::string>& recently) const {
     const std::string wanted = lowerCase(trimmed(typed));
     if (wanted.empty()) return ordered_;
-    std::vector<std::pair<int, const PartKind*>> found;
+    std::vector<std::pair<std::pair<int, std::ptrdiff_t>, const PartKind*>> found;
     for (const PartKind* kind : ordered_)
-        if (const int score = mismatch(wanted, *kind); score >= 0) found.emplace_back(score, kind);
+        if (const int score = mismatch(wanted, *kind); score >= 0)
+            found.emplace_back(
+                std::pair(score, std::find(recently.begin(), recently.end(), kind->id) - recently.begin()), kind);
     std::stable_sort(found.begin(), found.end(), [](const auto& a, const auto& b) { return a.first < b.first; });
     std::vector<const PartKind*> kinds;
     for (const auto& entry : found) kinds.push_back(entry.second);

@@ -88,8 +88,9 @@ public:
     const std::vector<const PartKind*>& all() const { return ordered_; }
     /// Finds by identifier, title or synonym, exactly.
     const PartKind* findByWord(std::string_view word) const;
-    /// Kinds that match typed letters, best first: whole word, start of a word, letters in order.
-    std::vector<const PartKind*> search(std::string_view typed) const;
+    /// Kinds that match typed letters, best first: whole word, start of a word, letters in order; among equal ones
+    /// those that were used `recently`, identifiers, come first in that order.
+    std::vector<const PartKind*> search(std::string_view typed, const std::vector<std::string>& recently = {}) const;
 
 private:
     std::map<std::string, PartKind, std::less<>> kinds_;

@@ -95,6 +95,20 @@ std::set<int> wholeNets(const Sheet& sheet, const NetList& nets, const std::set<
     return ids;
 }
 
+std::optional<Point> placeNamed(const Project& project, const Catalogue& catalogue, std::string_view name) {
+    const std::size_t dot = name.find('.');
+    if (dot == std::string_view::npos) {
+        for (const Label& label : project.sheet().labels)
+            if (label.net == name) return label.at;
+        return {};
+    }
+    const Part* part = project.findPart(name.substr(0, dot));
+    const PartKind* kind = part ? catalogue.find(part->kind) : nullptr;
+    const int pin = kind ? kind->findPin(name.substr(dot + 1)) : -1;
+    if (pin < 0) return {};
+    return part->toSheet(kind->pins[static_cast<std::size_t>(pin)].at);
+}
+
 std::set<int> similarParts(const Sheet& sheet, const std::set<int>& items) {
     std::set<std::string> kinds;
     std::set<int> ids;

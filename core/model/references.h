@@ -2,6 +2,7 @@
 // Where names are used: parameters in expressions, and finding things on a sheet.
 
 #include <functional>
+#include <optional>
 #include <set>
 #include <string>
 #include <vector>
@@ -29,6 +30,9 @@ std::vector<std::string> undefinedParameters(const Project& project);
 /// The wires and labels of the nets that the given wires and labels belong to, or, without any, those of the given
 /// parts.
 std::set<int> wholeNets(const Sheet& sheet, const NetList& nets, const std::set<int>& items);
+/// Where a pin lies, named as "C1.a"; or the place of a net's name, named as "out".
+std::optional<Point> placeNamed(const Project& project, const Catalogue& catalogue, std::string_view name);
+
 /// All parts of the kinds of the given parts.
 std::set<int> similarParts(const Sheet& sheet, const std::set<int>& items);
 

@@ -13,7 +13,7 @@ namespace {
 
 constexpr int margin = 20;  ///< cells around what is asked for
 constexpr std::int64_t mostCells = 6'000'000;
-constexpr int straightCost = 2, bendCost = 12, crossingCost = 6, insideCost = 60, coveredCost = 400;
+constexpr int straightCost = 2, bendCost = 12, crossingCost = 6, insideCost = 60, edgeCost = 3, coveredCost = 400;
 constexpr Point steps[] = {{gridStep, 0}, {0, gridStep}, {-gridStep, 0}, {0, -gridStep}};
 
 int sign(int x) { return (x > 0) - (x < 0); }
@@ -42,7 +42,11 @@ Router::Router(const Sheet& sheet, const Catalogue& catalogue, Point low, Point 
                          std::min(std::max(a.y, b.y), origin_.y + rows_ * gridStep)};
         for (int x = snapped(least.x, 0).x; x <= most.x; x += gridStep)
             for (int y = snapped(0, least.y).y; y <= most.y; y += gridStep)
-                if (Cell* c = cell({x, y})) ++c->inside;
+                if (Cell* c = cell({x, y}))
+                    ++(x > std::min(a.x, b.x) && x < std::max(a.x, b.x) && y > std::min(a.y, b.y) &&
+                               y < std::max(a.y, b.y)
+                           ? c->inside
+                           : c->edge);
     }
     for (const Label& label : sheet.labels) joint(label.at);
     for (const Wire& wire : sheet.wires) mark(wire, 1);
@@ -79,7 +83,7 @@ void Router::mark(const Wire& wire, int count) {
 /// Of entering a cell; negative where a wire must not go.
 int Router::stepCost(const Cell& cell, bool horizontal) const {
     if (cell.joints > 0) return -1;
-    return straightCost + (cell.inside > 0 ? insideCost : 0) +
+    return straightCost + (cell.inside > 0 ? insideCost : 0) + (cell.edge > 0 ? edgeCost : 0) +
            ((horizontal ? cell.along : cell.across) > 0 ? coveredCost : 0) +
            ((horizontal ? cell.across : cell.along) > 0 ? crossingCost : 0);
 }

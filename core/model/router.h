@@ -31,7 +31,7 @@ private:
     struct Cell {
         std::int8_t joints = 0;             ///< pins, ends of wires and names: a wire that passes here joins them
         std::int8_t along = 0, across = 0;  ///< wires that run horizontally and vertically
-        std::int8_t inside = 0;             ///< parts
+        std::int8_t inside = 0, edge = 0;   ///< parts: of their bodies, and of the edge around them
     };
     class Search;
     void mark(const Wire& wire, int count);

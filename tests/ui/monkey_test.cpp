@@ -52,6 +52,12 @@ protected:
             {Qt::Key_Up, Qt::ControlModifier},
             {Qt::Key_Return, Qt::ControlModifier},
             {Qt::Key_Period, Qt::ControlModifier},
+            {Qt::Key_Space, {}},
+            {Qt::Key_F, Qt::ControlModifier},
+            {Qt::Key_R, Qt::ControlModifier},
+            {Qt::Key_E, Qt::ControlModifier},
+            {Qt::Key_J, Qt::ControlModifier},
+            {Qt::Key_M, Qt::ControlModifier},
             {Qt::Key_1, Qt::ControlModifier},
             {Qt::Key_2, Qt::ControlModifier}};
         const auto& [key, modifiers] = keys[random() % keys.size()];
@@ -61,7 +67,9 @@ protected:
         static const std::vector<QString> texts = {"r 5",    "l 1m",   "c 1u",       "dc 10", "ref",   "d",
                                                    "switch", "pwm 1k", "const 1",    "net a", "net b", "47",
                                                    "zz",     "-",      "sine 10 50", "am"};
+        if (random() % 2) QTest::keyClick(target(window), Qt::Key_Escape);
         for (const QChar c : texts[random() % texts.size()]) QTest::keyClick(target(window), c.toLatin1());
+        for (auto returns = random() % 3; returns > 0; --returns) QTest::keyClick(target(window), Qt::Key_Return);
     }
     QPoint somewhere(const QWidget& widget) {
         return {static_cast<int>(random() % static_cast<unsigned>(std::max(1, widget.width()))),
@@ -125,4 +133,4 @@ TEST_P(Monkey, NothingBreaks) {
     while (window.workspace().history().canUndo()) window.workspace().undo();
 }
 
-INSTANTIATE_TEST_SUITE_P(Seeds, Monkey, ::testing::Range(1u, 3u));
+INSTANTIATE_TEST_SUITE_P(Seeds, Monkey, ::testing::Range(1u, 7u));

@@ -1,0 +1,172 @@
+// Work on the sheet beyond single parts: finding, copies, order, joining by name, files and the clipboard.
+
+#include <gtest/gtest.h>
+
+#include <QClipboard>
+#include <QListWidget>
+#include <QMimeData>
+#include <QTemporaryDir>
+
+#include "sheet/sheet_export.h"
+#include "ui/window.h"
+
+using namespace hedgerow;
+using namespace hedgerow::test;
+
+namespace {
+
+QString example(const char* name) { return QString(HEDGEROW_EXAMPLES) + "/" + name; }
+
+const Part* named(Window& window, const char* name) { return window.workspace().project().findPart(name); }
+
+bool joined(Window& window, const char* a, const char* b) {
+    const auto net = [&](const std::string& pin) {
+        const std::size_t dot = pin.find('.');
+        const Part* part = window.workspace().project().findPart(pin.substr(0, dot));
+        const PartKind* kind = window.workspace().catalogue().find(part->kind);
+        return window.workspace().nets().netOfPin.at({part->id, kind->findPin(pin.substr(dot + 1))});
+    };
+    return net(a) == net(b);
+}
+
+}  // namespace
+
+TEST(Finder, FindsPartsNetsAndCommands) {
+    Window window;
+    ASSERT_TRUE(window->open(example("med-aux.hedge")));
+    window.sheet().setFocus();
+    window.key(Qt::Key_F, Qt::ControlModifier);
+    auto* list = window.find<QListWidget>("finderList");
+    ASSERT_TRUE(list->isVisible());
+    EXPECT_GT(list->count(), 15) << "all commands are there to be read";
+    window.type("C2");
+    ASSERT_GT(list->count(), 0);
+    EXPECT_EQ(list->item(0)->text(), "C2");
+    window.key(Qt::Key_Return);
+    EXPECT_FALSE(list->isVisible());
+    ASSERT_TRUE(window.workspace().selectedPart());
+    EXPECT_EQ(window.workspace().selectedPart()->name, "C2");
+    window.key(Qt::Key_F, Qt::ControlModifier);
+    window.type("select everything");
+    EXPECT_EQ(list->count(), 1);
+    window.key(Qt::Key_Return);
+    EXPECT_GT(window.workspace().selection().size(), 10u);
+    window.key(Qt::Key_F, Qt::ControlModifier);
+    window.type("thyris");
+    window.key(Qt::Key_Return);  // hangs on the pointer
+    window.key(Qt::Key_Return);
+    EXPECT_TRUE(named(window, "T1"));
+    window.key(Qt::Key_F, Qt::ControlModifier);
+    window.key(Qt::Key_Escape);
+    EXPECT_TRUE(window.sheet().hasFocus());
+}
+
+TEST(Sheet, PartsAreRepeatedAndCopiedInRows) {
+    Window window;
+    window.place("r 4k7", {0, 0});
+    window.point({160, 0});
+    window.key(Qt::Key_Space);
+    window.key(Qt::Key_Return, Qt::ShiftModifier);
+    window.point({240, 0});
+    window.key(Qt::Key_Return);
+    ASSERT_TRUE(named(window, "R3"));
+    EXPECT_EQ(*named(window, "R3")->values.find("r"), "4k7");
+    window.workspace().select({named(window, "R1")->id});
+    window.key(Qt::Key_R, Qt::ControlModifier);
+    auto* editor = window.find<QLineEdit>("inPlaceEditor");
+    ASSERT_TRUE(editor);
+    EXPECT_EQ(editor->text(), "3 copies right 160");
+    window.type("2 copies down 96");
+    window.key(Qt::Key_Return);
+    ASSERT_TRUE(named(window, "R5"));
+    EXPECT_EQ(named(window, "R5")->at, (Point{0, 192}));
+    EXPECT_EQ(window.workspace().project().sheet().parts.size(), 5u);
+    EXPECT_EQ(window.workspace().history().undoLabel(), "2 copies");
+    window.key(Qt::Key_Z, Qt::ControlModifier);
+    EXPECT_FALSE(named(window, "R4"));
+}
+
+TEST(Sheet, AltDragsCopiesAndDrawsALasso) {
+    Window window;
+    window.place("c 22u", {0, 0});
+    window.workspace().select({named(window, "C1")->id});
+    window.point({0, 0});
+    QTest::mousePress(&window.sheet(), Qt::LeftButton, Qt::AltModifier, window.pixel({0, 0}));
+    const auto move = [&](Point to) {
+        QMouseEvent event(QEvent::MouseMove, window.pixel(to), window.sheet().mapToGlobal(window.pixel(to)),
+                          Qt::NoButton, Qt::LeftButton, Qt::AltModifier);
+        QApplication::sendEvent(&window.sheet(), &event);
+    };
+    move({40, 0});
+    move({120, 0});
+    QTest::mouseRelease(&window.sheet(), Qt::LeftButton, Qt::AltModifier, window.pixel({120, 0}));
+    ASSERT_TRUE(named(window, "C2"));
+    EXPECT_EQ(named(window, "C1")->at, (Point{0, 0}));
+    EXPECT_EQ(named(window, "C2")->at, (Point{120, 0}));
+    // Around the second only.
+    window.key(Qt::Key_Escape);
+    QTest::mousePress(&window.sheet(), Qt::LeftButton, Qt::AltModifier, window.pixel({64, -72}));
+    for (const Point to : {Point{200, -72}, Point{200, 72}, Point{64, 72}, Point{64, -64}}) move(to);
+    QTest::mouseRelease(&window.sheet(), Qt::LeftButton, Qt::AltModifier, window.pixel({64, -64}));
+    EXPECT_EQ(window.workspace().selection(), (std::set<int>{named(window, "C2")->id}));
+}
+
+TEST(Sheet, PinsAreJoinedByName) {
+    Window window;
+    window.place("r 10", {0, 0});
+    window.place("c 22u", {160, 0});
+    window.type("join R1.a C1.nope");
+    window.key(Qt::Key_Return);
+    EXPECT_TRUE(window.workspace().project().sheet().wires.empty()) << "there is no such pin";
+    window.key(Qt::Key_Escape);
+    window.type("join R1.a C1.a");
+    window.key(Qt::Key_Return);
+    EXPECT_TRUE(joined(window, "R1.a", "C1.a"));
+}
+
+TEST(Sheet, AValueBecomesAParameterByOneKey) {
+    Window window;
+    window.place("l 47u", {0, 0});
+    window.workspace().select({named(window, "L1")->id});
+    window.key(Qt::Key_M, Qt::ControlModifier);
+    ASSERT_TRUE(window.find<QLineEdit>("inPlaceEditor"));
+    window.type("Lout");
+    window.key(Qt::Key_Return);
+    ASSERT_EQ(window.workspace().project().parameters.size(), 1u);
+    EXPECT_EQ(window.workspace().project().parameters[0].value, "47u");
+    EXPECT_EQ(*named(window, "L1")->values.find("l"), "Lout");
+}
+
+TEST(Sheet, GoesToFilesAndTheClipboard) {
+    Window window;
+    ASSERT_TRUE(window->open(example("chopped-load.hedge")));
+    QTemporaryDir folder;
+    for (const auto& [name, magic] : {std::pair{"a.png", "\x89PNG"}, {"a.pdf", "%PDF"}, {"a.svg", "<?xml"}}) {
+        const QString path = folder.filePath(name);
+        const auto written = exportSheet(window.workspace(), path);
+        ASSERT_TRUE(written) << name;
+        QFile file(path);
+        ASSERT_TRUE(file.open(QIODevice::ReadOnly));
+        EXPECT_TRUE(file.readAll().startsWith(magic)) << name;
+    }
+    EXPECT_FALSE(exportSheet(window.workspace(), folder.filePath("a.xyz")));
+    EXPECT_FALSE(exportSheet(window.workspace(), "/nowhere/a.png"));
+    window.sheet().setFocus();
+    window.key(Qt::Key_A, Qt::ControlModifier);
+    window.key(Qt::Key_C, Qt::ControlModifier);
+    const QMimeData* data = QApplication::clipboard()->mimeData();
+    EXPECT_TRUE(data->data("image/svg+xml").startsWith("<?xml"));
+    EXPECT_TRUE(data->text().contains("resistor"));
+}
+
+TEST(Sheet, TheLastUsedComesFirst) {
+    Window window;
+    window.place("thyristor", {0, 0});
+    EXPECT_EQ(window.workspace().recentKinds().front(), "thyristor");
+    const auto found = window.workspace().catalogue().search("tr", window.workspace().recentKinds());
+    const auto before = window.workspace().catalogue().search("tr");
+    EXPECT_EQ(found.size(), before.size());
+    window.place("transformer", {200, 0});
+    EXPECT_EQ(window.workspace().catalogue().search("t", window.workspace().recentKinds())[0]->id,
+              window.workspace().recentKinds()[0]);
+}
