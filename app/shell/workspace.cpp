@@ -12,6 +12,9 @@ constexpr int pollMilliseconds = 33;
 constexpr int keepMilliseconds = 1500;  ///< after the last change
 constexpr int estimateMilliseconds = 150;
 constexpr std::size_t mostRunsKept = 24;
+constexpr std::size_t pointsAtOnce = 20'000;  ///< that a trace takes in
+constexpr int catchingMilliseconds = 8,
+              endingMilliseconds = 300;  ///< for all traces, while a run goes on and at its end
 }  // namespace
 
 RunEntry::~RunEntry() {
@@ -175,6 +178,7 @@ void Workspace::startRun() {
         raw->run->execute();
         raw->over = true;
     });
+    ended_ = false;
     pollTimer_.start();
     showRun(entry);
 }
@@ -188,14 +192,12 @@ bool Workspace::running() const { return !runs_.empty() && runs_.front()->runnin
 
 void Workspace::poll() {
     const bool over = !running();
-    if (shownRun_ && shownRun_->run->store().count() != seenPoints_) {
-        seenPoints_ = shownRun_->run->store().count();
-        for (const auto& [name, trace] : traces_)
-            if (trace) trace->update();
-    }
+    // A run may store faster than can be looked at: the window goes on working, and the traces follow.
+    const bool all = catchUp(over && !ended_ ? endingMilliseconds : catchingMilliseconds);
     emit runProgressed();
-    if (!over) return;
-    pollTimer_.stop();
+    if (over && all) pollTimer_.stop();
+    if (!over || ended_) return;
+    ended_ = true;
     RunEntry& entry = *runs_.front();
     if (entry.thread.joinable()) entry.thread.join();
     learnCost(*entry.run);
@@ -203,10 +205,21 @@ void Workspace::poll() {
     emit runsChanged();
 }
 
+/// Takes new points into the traces for about so long. @return whether all are in
+bool Workspace::catchUp(int milliseconds) {
+    const Stopwatch watch;
+    bool all = false;
+    while (!all && watch.seconds() < 1e-3 * milliseconds) {
+        all = true;
+        for (const auto& [name, trace] : traces_)
+            if (trace && !trace->update(pointsAtOnce)) all = false;
+    }
+    return all;
+}
+
 void Workspace::showRun(std::shared_ptr<RunEntry> entry) {
     shownRun_ = std::move(entry);
     traces_.clear();
-    seenPoints_ = 0;
     setCursor({});
     emit runsChanged();
 }
@@ -215,7 +228,9 @@ Trace* Workspace::trace(const std::string& quantity) {
     if (!shownRun_) return nullptr;
     const auto found = traces_.find(quantity);
     if (found != traces_.end()) return found->second.get();
-    return traces_.emplace(quantity, shownRun_->run->trace(quantity)).first->second.get();
+    auto trace = shownRun_->run->trace(quantity, pointsAtOnce);
+    if (trace && trace->size() >= pointsAtOnce) pollTimer_.start();
+    return traces_.emplace(quantity, std::move(trace)).first->second.get();
 }
 
 bool Workspace::shownRunIsOld() const {

@@ -109,6 +109,7 @@ private:
     void afterChange();
     void setProblems(std::vector<Error> problems);
     void poll();
+    bool catchUp(int milliseconds);
     void keepWork();
     void estimate();
     void learnCost(const Run& run);
@@ -125,7 +126,7 @@ private:
     std::shared_ptr<RunEntry> shownRun_;
     std::map<std::string, std::unique_ptr<Trace>, std::less<>> traces_;
     int lastRunNumber_ = 0;
-    std::size_t seenPoints_ = 0;
+    bool ended_ = true;  ///< the end of the newest run was taken note of
     std::optional<Tick> cursor_;
     std::vector<Error> problems_;
     std::optional<Price> price_;

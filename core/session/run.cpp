@@ -155,11 +155,11 @@ std::int64_t Run::expectedEdges() const {
     return static_cast<std::int64_t>(counted * (static_cast<double>(request_.end) / static_cast<double>(t)));
 }
 
-std::unique_ptr<Trace> Run::trace(std::string_view quantity) const {
+std::unique_ptr<Trace> Run::trace(std::string_view quantity, std::size_t most) const {
     const QuantityInfo* info = elaboration_.network.findQuantity(quantity);
     if (!info) return nullptr;
     auto trace = std::make_unique<Trace>(store_, *info, layout_);
-    trace->update();
+    trace->update(most);
     return trace;
 }
 

@@ -53,8 +53,8 @@ public:
     /// Gate edges and source breaks in the whole run, by counting the first ones; -1 when there are none to count.
     std::int64_t expectedEdges() const;
 
-    /// A reader of one quantity, or nullptr when the run has none of this name.
-    std::unique_ptr<Trace> trace(std::string_view quantity) const;
+    /// A reader of one quantity with at most so many points at first, or nullptr when the run has none of this name.
+    std::unique_ptr<Trace> trace(std::string_view quantity, std::size_t most = SIZE_MAX) const;
     std::vector<std::string> quantityNames() const;
     std::vector<std::pair<std::string, std::string>> provenance() const;
 

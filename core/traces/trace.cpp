@@ -48,9 +48,9 @@ Trace::Form Trace::formOf(const Terms& terms, const RowView& view) const {
     return form;
 }
 
-void Trace::update() {
+bool Trace::update(std::size_t most) {
     const std::size_t now = store_->count();
-    if (now == size_) return;
+    if (now == size_) return true;
     chunks_ = store_->chunks();
     if (!ofSignal_) {
         const TraceStore::Views views = store_->views();
@@ -59,7 +59,9 @@ void Trace::update() {
             if (product_) b_.push_back(formOf(bTerms_, *views[i]));
         }
     }
-    size_ = now;
+    size_ = std::min(now, now - size_ > most ? size_ + most : now);
+    if (!levels_.empty()) buildPyramid();
+    return size_ == now;
 }
 
 void Trace::buildPyramid() const {
@@ -124,6 +126,11 @@ void Trace::addLine(std::size_t i, Tick from, Tick to, Block& sum) const {
     const double length = toSeconds(to - from), whole = static_cast<double>(t1 - t0);
     const double start = static_cast<double>(from - t0) / whole, span = static_cast<double>(to - from) / whole;
     const double a0 = ofSignal_ ? signal(i) : first(i), a1 = ofSignal_ ? a0 : first(i + 1);
+    if (!product_ && span == 1) {
+        sum.integral += length * (a0 + a1) / 2;
+        sum.squares += length * (a0 * a0 + a0 * a1 + a1 * a1) / 3;
+        return;
+    }
     const double b0 = ofSignal_ ? 1 : second(i), b1 = ofSignal_ ? 1 : second(i + 1);
     for (int k = 0; k < 3; ++k) {
         const double part = start + span * nodes[k];

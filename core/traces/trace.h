@@ -28,8 +28,8 @@ public:
     /// True for gates and conducting states: values 0 and 1, drawn as steps.
     bool logic() const { return logic_; }
 
-    /// Takes in what was stored since the last call.
-    void update();
+    /// Takes in what was stored since the last call, at most so many points. @return whether that was all
+    bool update(std::size_t most = SIZE_MAX);
     std::size_t size() const { return size_; }
     Tick time(std::size_t i) const { return chunk(i).times[i % TraceStore::chunkPoints]; }
     double value(std::size_t i) const { return ofSignal_ ? signal(i) : first(i) * second(i); }
