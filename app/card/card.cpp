@@ -41,6 +41,7 @@ void Card::rebuild() {
         shape = "project " + workspace_.plan().name + " ";
         for (const Parameter& parameter : workspace_.project().parameters)
             shape += parameter.name + ":" + parameter.unit + " ";
+        if (const Parameter* shown = shownParameter()) shape += "shown " + shown->name + shown->unit + " ";
         for (const auto& [quantity, tolerance] : workspace_.plan().tolerances) shape += quantity + " ";
         shape += workspace_.plan().evenOut ? "even " : "";
         shape += workspace_.project().title + workspace_.project().description;
@@ -65,6 +66,8 @@ void Card::rebuild() {
         showPart(*parts[0], *kind);
     else if (!parts.empty())
         showParts(parts);
+    else if (shownParameter())
+        showParameter(*shownParameter());
     else
         showProject();
     column_->addStretch(1);
@@ -94,9 +97,9 @@ void Card::addQuiet(const QString& text) {
     column_->addWidget(label);
 }
 
-void Card::addField(const QString& label, const QString& unit, const QString& name, std::function<std::string()> read,
-                    std::function<Result<QString>(const std::string&)> judge,
-                    std::function<void(const std::string&)> write) {
+QLabel* Card::addField(const QString& label, const QString& unit, const QString& name,
+                       std::function<std::string()> read, std::function<Result<QString>(const std::string&)> judge,
+                       std::function<void(const std::string&)> write) {
     auto* row = new QHBoxLayout;
     row->setSpacing(8);
     auto* title = new QLabel(label, page_);
@@ -132,6 +135,7 @@ void Card::addField(const QString& label, const QString& unit, const QString& na
         }
         write(text);
     });
+    return title;
 }
 
 void Card::judgeField(const Field& field) {
@@ -147,15 +151,10 @@ void Card::judgeField(const Field& field) {
     field.note->setVisible(!note.isEmpty());
 }
 
-namespace {
-
-/// "= 4.7 kΩ" where the typed text does not say so itself.
-QString preview(const std::string& typed, double value, const std::string& unit) {
+QString Card::preview(const std::string& typed, double value, const std::string& unit) {
     const bool plain = typed.find_first_of("*/+()^ ") == std::string::npos && parametersIn(typed).empty();
     return plain ? QString() : "= " + QString::fromStdString(formatQuantity(value, unit, 5));
 }
-
-}  // namespace
 
 void Card::addValue(const Part& part, const PartKind& kind, const ParameterKind& parameter) {
     const int id = part.id;
@@ -294,49 +293,7 @@ void Card::showProject() {
     column_->addWidget(title);
     if (!project.description.empty()) addQuiet(QString::fromStdString(project.description));
 
-    addHeading("Parameters");
-    for (const Parameter& parameter : project.parameters) {
-        const std::string name = parameter.name, unit = parameter.unit;
-        const auto read = [this, name]() -> std::string {
-            for (const Parameter& now : workspace_.project().parameters)
-                if (now.name == name) return now.value;
-            return "";
-        };
-        const auto judge = [this, name, unit](const std::string& text) -> Result<QString> {
-            std::vector<Parameter> trial = workspace_.project().parameters;
-            for (Parameter& now : trial)
-                if (now.name == name) now.value = text;
-            auto value = ParameterTable(trial).value(name);
-            if (!value) return value.error();
-            return preview(text, value->value, unit);
-        };
-        addField(QString::fromStdString(name), QString::fromStdString(unit),
-                 "parameter." + QString::fromStdString(name), read, judge, [this, name](const std::string& text) {
-                     Parameter changed =
-                         *std::find_if(workspace_.project().parameters.begin(), workspace_.project().parameters.end(),
-                                       [&](const Parameter& p) { return p.name == name; });
-                     if (text.empty()) return (void)workspace_.apply(edits::removeParameter(name));
-                     changed.value = text;
-                     (void)workspace_.apply(edits::setParameter(name, changed));
-                 });
-        fields_.back().edit->setToolTip(QString::fromStdString(parameter.note));
-    }
-    auto* adding = new QLineEdit(page_);
-    adding->setObjectName("newParameter");
-    adding->setAccessibleName("new parameter");
-    adding->setPlaceholderText("add: name = value unit");
-    connect(adding, &QLineEdit::returnPressed, this, [this, adding] {
-        const QString name = adding->text().section('=', 0, 0).trimmed(),
-                      value = adding->text().section('=', 1).trimmed();
-        if (name.isEmpty() || value.isEmpty()) return;
-        // The unit typed with the value becomes the parameter's.
-        const auto quantity = evaluate(value.toStdString(), workspace_.parameters().lookup());
-        const std::string unit = quantity ? symbolOf(quantity->dimension) : "";
-        (void)workspace_.apply(
-            edits::setParameter("", {name.toStdString(), value.toStdString(), findUnit(unit) ? unit : "", "", ""}));
-    });
-    column_->addWidget(adding);
-
+    showParameters();
     showPlan();
 }
 

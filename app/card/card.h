@@ -45,9 +45,18 @@ private:
     void addChoice(const QString& label, const QString& name, const QStringList& choices, int chosen,
                    std::function<void(int)> write);
     void addValue(const Part& part, const PartKind& kind, const ParameterKind& parameter);
-    void addField(const QString& label, const QString& unit, const QString& name, std::function<std::string()> read,
-                  std::function<Result<QString>(const std::string&)> judge,
-                  std::function<void(const std::string&)> write);
+    void showParameters();
+    void showParameter(const Parameter& parameter);
+    /// The parameter that is looked at in detail, or nullptr.
+    const Parameter* shownParameter() const;
+    void openParameter(const std::string& name);
+    void changeParameter(const std::string& name, const std::function<void(Parameter&)>& change);
+    /// "= 4.7 kΩ" where the typed text does not say so itself.
+    static QString preview(const std::string& typed, double value, const std::string& unit);
+    /// @return the label, for what else it should do
+    QLabel* addField(const QString& label, const QString& unit, const QString& name, std::function<std::string()> read,
+                     std::function<Result<QString>(const std::string&)> judge,
+                     std::function<void(const std::string&)> write);
     void addHeading(const QString& text);
     void addQuiet(const QString& text);
     void judgeField(const Field& field);
@@ -60,7 +69,8 @@ private:
     std::vector<Field> fields_;
     Stress* stress_ = nullptr;
     Ladder* ladder_ = nullptr;
-    std::string shape_;  ///< what the page was built for
+    std::string shape_;      ///< what the page was built for
+    std::string parameter_;  ///< that is looked at in detail
 };
 
 }  // namespace hedgerow::app

@@ -3,6 +3,7 @@
 #include <gtest/gtest.h>
 
 #include <QClipboard>
+#include <QLabel>
 #include <QListWidget>
 #include <QMimeData>
 #include <QTemporaryDir>
@@ -135,6 +136,38 @@ TEST(Sheet, AValueBecomesAParameterByOneKey) {
     ASSERT_EQ(window.workspace().project().parameters.size(), 1u);
     EXPECT_EQ(window.workspace().project().parameters[0].value, "47u");
     EXPECT_EQ(*named(window, "L1")->values.find("l"), "Lout");
+}
+
+TEST(Parameters, HaveUnitNoteRangeAndUses) {
+    Window window;
+    ASSERT_TRUE(window->open(example("med-aux.hedge")));
+    window.workspace().select({});
+    auto* link = window.find<QLabel>("parameterLink.Vin");
+    ASSERT_TRUE(link);
+    emit link->linkActivated("Vin");
+    window.settle();
+    const auto fill = [&](const char* field, const char* text) {
+        auto* edit = window.find<QLineEdit>(QString("field.parameter.") + field);
+        ASSERT_TRUE(edit) << field;
+        edit->setFocus();
+        edit->selectAll();
+        window.type(text);
+        window.key(Qt::Key_Return);
+        window.settle();
+    };
+    fill("most", "90");
+    fill("note", "traction battery");
+    fill("name", "Ubat");
+    const Parameter& now = window.workspace().project().parameters[0];
+    EXPECT_EQ(now.name, "Ubat");
+    EXPECT_EQ(now.most, "90");
+    EXPECT_EQ(now.note, "traction battery");
+    EXPECT_EQ(*named(window, "V1")->values.find("level"), "Ubat") << "the name followed";
+    fill("value", "95");
+    EXPECT_EQ(window.workspace().project().parameters[0].value, "80") << "out of range: it does not stand";
+    EXPECT_TRUE(window.find<QLineEdit>("field.parameter.value")->property("bad").toBool());
+    window.key(Qt::Key_Escape);
+    EXPECT_FALSE(window.find<QPushButton>("removeParameter")->isEnabled()) << "it is used";
 }
 
 TEST(Sheet, GoesToFilesAndTheClipboard) {
