@@ -18,6 +18,7 @@
 #include "card/card.h"
 #include "formats/hedge/hedge.h"
 #include "session/registry.h"
+#include "sheet/check_list.h"
 #include "sheet/sheet_export.h"
 #include "sheet/sheet_view.h"
 #include "shelf/shelf.h"
@@ -59,6 +60,7 @@ MainWindow::MainWindow() : commands_(this) {
     sheet_ = new SheetView(workspace_, centre);
     card_ = new Card(workspace_, centre);
     timeline_ = new TimelineView(workspace_, centre);
+    checks_ = new CheckList(workspace_, *sheet_);
     message_ = new QLabel(sheet_);
     message_->setObjectName("message");
     message_->setWordWrap(true);
@@ -197,6 +199,9 @@ void MainWindow::buildCommands() {
         refreshTheme();
         for (QWidget* child : findChildren<QWidget*>()) child->update();
     });
+    c.add(
+        "What to look at on the sheet", QKeySequence("Ctrl+L"), [this] { checks_->toggle(); }, nullptr,
+        [this] { return !workspace_.checks().empty(); });
     c.add("Find", QKeySequence::Find, [this] { find(); });
     c.add("Help", QKeySequence("F1"), [this] { help(); });
     c.add("Quit", QKeySequence::Quit, [this] { close(); });

@@ -13,6 +13,7 @@ namespace hedgerow::app {
 
 class Card;
 class RunStrip;
+class CheckList;
 class Finder;
 class Shelf;
 class SheetView;
@@ -58,6 +59,7 @@ private:
     Workspace workspace_;
     Commands commands_;
     Finder* finder_;
+    CheckList* checks_;
     RunStrip* strip_;
     Shelf* shelf_;
     SheetView* sheet_;

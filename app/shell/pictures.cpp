@@ -7,6 +7,7 @@
 #include <QElapsedTimer>
 #include <QFileInfo>
 #include <QKeyEvent>
+#include <QLabel>
 #include <QThread>
 
 #include "sheet/sheet_view.h"
@@ -95,6 +96,9 @@ bool saveOtherViews(const QString& folder, const QString& project) {
     good = save(window, folder + "/fault.png") && good;
     window.workspace().undo();
     press(&window.sheet(), Qt::Key_Escape, {});
+    window.workspace().select({});
+    if (auto* link = window.findChild<QLabel*>("parameterLink.D")) emit link->linkActivated("D");
+    settle();
     window.sheet().setFocus();
     window.find();
     for (const QChar c : QString("al")) press(QApplication::focusWidget(), c.toUpper().unicode(), c);

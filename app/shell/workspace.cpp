@@ -3,6 +3,7 @@
 #include <QDir>
 
 #include "formats/hedge/hedge.h"
+#include "network/advice.h"
 #include "session/registry.h"
 
 namespace hedgerow::app {
@@ -257,7 +258,17 @@ void Workspace::keepWork() {
         emit refused(QString::fromStdString(status.error().message));
 }
 
+void Workspace::check() {
+    checks_.clear();
+    for (Error& error : checkProject(project(), partLibrary())) checks_.push_back({std::move(error), true});
+    if (checks_.empty())
+        for (Error& error : advise(project(), partLibrary(), nets_, *parameters_))
+            checks_.push_back({std::move(error), false});
+    emit checksChanged();
+}
+
 void Workspace::estimate() {
+    check();
     price_.reset();
     if (auto prepared = Run::prepare(history_.shared(), {scene().name, plan().name, "", {}, 0})) {
         const std::int64_t edges = (*prepared)->expectedEdges();

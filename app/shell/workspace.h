@@ -30,6 +30,12 @@ struct RunEntry {
     bool running() const { return !over; }
 };
 
+/// Something about the sheet that wants a look.
+struct Check {
+    Error error;
+    bool keepsFromRunning;
+};
+
 class Workspace : public QObject {
     Q_OBJECT
 
@@ -88,6 +94,8 @@ public:
 
     /// What stands in the way of a run, or went wrong in it.
     const std::vector<Error>& problems() const { return problems_; }
+    /// What is wrong or doubtful, kept up to date a moment after every change.
+    const std::vector<Check>& checks() const { return checks_; }
     /// Predicted wall-clock seconds and switching instants of a run by the present plan; nothing when it cannot run.
     struct Price {
         double seconds;
@@ -103,6 +111,7 @@ signals:
     void runProgressed();  ///< new points in the shown run
     void cursorChanged();
     void problemsChanged();
+    void checksChanged();
     void refused(const QString& message);
 
 private:
@@ -112,6 +121,7 @@ private:
     bool catchUp(int milliseconds);
     void keepWork();
     void estimate();
+    void check();
     void learnCost(const Run& run);
 
     History history_;
@@ -129,6 +139,7 @@ private:
     bool ended_ = true;  ///< the end of the newest run was taken note of
     std::optional<Tick> cursor_;
     std::vector<Error> problems_;
+    std::vector<Check> checks_;
     std::optional<Price> price_;
     double secondsPerEdge_ = 25e-6;  ///< measured anew by every run that has edges
     std::unique_ptr<RecoverySlot> recovery_;

@@ -1,5 +1,6 @@
 // What keeps a circuit from running is said before it runs, by part and net.
 
+#include "network/advice.h"
 #include "network/elaborate.h"
 #include "session/registry.h"
 #include "support/circuit.h"
@@ -28,6 +29,38 @@ Circuit sound() {
 }  // namespace
 
 TEST(Checks, ASoundCircuitPasses) { EXPECT_TRUE(check(sound()).empty()); }
+
+namespace {
+std::vector<Error> advice(const Circuit& c) {
+    return advise(c.project(), partLibrary(), findNets(c.project().sheet(), partLibrary().catalogue()),
+                  ParameterTable(c.project().parameters));
+}
+}  // namespace
+
+TEST(Advice, StartValuesThatContradictEachOther) {
+    Circuit c = sound();
+    EXPECT_TRUE(advice(c).empty());
+    c.add("capacitor", "C1", {"in", "0"}, {{"v0", "10"}}).add("capacitor", "C2", {"0", "in"}, {{"v0", "-10"}});
+    c.set("V1", "level", "10");
+    EXPECT_TRUE(advice(c).empty()) << "the same voltage, the other way round";
+    c.set("C2", "v0", "10");
+    EXPECT_TRUE(says(advice(c), "C1 starts at 10 V and C2 at 10 V, but they lie side by side"));
+    c.set("C1", "v0", "12");
+    EXPECT_TRUE(says(advice(c), "C1 starts at 12 V, but V1 holds it at 10 V"));
+    Circuit l = sound();
+    l.add("inductor", "L1", {"in", "m"}, {{"i0", "1"}}).add("inductor", "L2", {"m", "0"}, {{"i0", "1"}});
+    EXPECT_TRUE(advice(l).empty());
+    l.set("L2", "i0", "2");
+    EXPECT_TRUE(says(advice(l), "they lie in one branch"));
+}
+
+TEST(Advice, OnResistancesThatAreNotSmall) {
+    Circuit c = sound();
+    c.add("diode", "D1", {"in", "x"}, {{"ron", "50m"}}, 2).add("resistor", "R2", {"x", "0"}, {{"r", "10"}});
+    EXPECT_TRUE(advice(c).empty());
+    c.set("D1", "ron", "1");
+    EXPECT_TRUE(says(advice(c), "D1 has 1 Ω when on, 10 % of R2 beside it"));
+}
 
 TEST(Checks, EmptySheet) { EXPECT_TRUE(says(checkProject(Project{}, partLibrary()), "the sheet is empty")); }
 

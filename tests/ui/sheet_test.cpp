@@ -8,6 +8,7 @@
 #include <QMimeData>
 #include <QTemporaryDir>
 
+#include "model/edits.h"
 #include "sheet/sheet_export.h"
 #include "ui/window.h"
 
@@ -168,6 +169,25 @@ TEST(Parameters, HaveUnitNoteRangeAndUses) {
     EXPECT_TRUE(window.find<QLineEdit>("field.parameter.value")->property("bad").toBool());
     window.key(Qt::Key_Escape);
     EXPECT_FALSE(window.find<QPushButton>("removeParameter")->isEnabled()) << "it is used";
+}
+
+TEST(Checks, AreListedWhileEditingAndJumpToTheirPart) {
+    Window window;
+    ASSERT_TRUE(window->open(example("med-aux.hedge")));
+    auto* pill = window.find<QPushButton>("checksPill");
+    EXPECT_TRUE(QTest::qWaitFor([&] { return !window.workspace().checks().empty() || !pill->isVisible(); }, 5000));
+    (void)window.workspace().apply(edits::setValue({named(window, "C2")->id}, "esr", "-2m"));
+    ASSERT_TRUE(QTest::qWaitFor([&] { return pill->isVisible() && pill->text() == "1 to put right"; }, 5000))
+        << pill->text().toStdString();
+    window.key(Qt::Key_L, Qt::ControlModifier);
+    auto* list = window.find<QListWidget>("checksList");
+    ASSERT_TRUE(list->isVisible());
+    EXPECT_TRUE(list->item(0)->text().contains("C2")) << list->item(0)->text().toStdString();
+    window.key(Qt::Key_Return);
+    ASSERT_TRUE(window.workspace().selectedPart());
+    EXPECT_EQ(window.workspace().selectedPart()->name, "C2");
+    window.workspace().undo();
+    EXPECT_TRUE(QTest::qWaitFor([&] { return !pill->text().contains("put right"); }, 5000));
 }
 
 TEST(Sheet, GoesToFilesAndTheClipboard) {
