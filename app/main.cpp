@@ -41,6 +41,9 @@ int main(int argc, char** argv) {
     window.offerRecovery(RecoverySlot::pending(folder));
     window.workspace().setRecoverySlot(std::make_unique<RecoverySlot>(folder));
     window.show();
-    if (!parser.positionalArguments().isEmpty()) window.open(parser.positionalArguments().first());
+    if (!parser.positionalArguments().isEmpty())
+        window.open(parser.positionalArguments().first());
+    else
+        window.showGallery();
     return QApplication::exec();
 }

@@ -23,6 +23,7 @@
 #include "sheet/sheet_view.h"
 #include "shelf/shelf.h"
 #include "shell/finder.h"
+#include "shell/gallery.h"
 #include "shell/help.h"
 #include "shell/run_strip.h"
 #include "style/theme.h"
@@ -117,6 +118,15 @@ MainWindow::MainWindow() : commands_(this) {
     });
     buildCommands();
     buildMenu();
+    gallery_ = new Gallery(examplesFolder(), sheet_);
+    connect(gallery_, &Gallery::chosen, this, [this](const QString& path) {
+        if (openCopy(path)) gallery_->close();
+    });
+    connect(gallery_, &Gallery::emptyChosen, this, [this] {
+        if (!mayLeave()) return;
+        workspace_.adopt({}, {}, false);
+        gallery_->close();
+    });
     finder_ = new Finder(workspace_, commands_, *sheet_, this);
     connect(finder_, &Finder::helpAsked, this, [this](const QString& id) {
         if (const PartKind* kind = workspace_.catalogue().find(id.toStdString()))
@@ -173,6 +183,7 @@ void MainWindow::buildCommands() {
         if (mayLeave()) workspace_.adopt({}, {}, false);
     });
     c.add("Open…", QKeySequence::Open, [this] { openByDialog(); });
+    c.add("Gallery", QKeySequence("Ctrl+G"), [this] { showGallery(); });
     c.add("Save", QKeySequence::Save, [this] { save(); });
     c.add("Save as…", QKeySequence::SaveAs, [this] { saveAs(); });
     c.add(
@@ -210,11 +221,8 @@ void MainWindow::buildCommands() {
 void MainWindow::buildMenu() {
     auto* menu = new QMenu(this);
     commands_.fill(*menu, {"New project", "Open…"});
-    auto* examples = menu->addMenu("Examples");
-    const QDir folder(examplesFolder());
-    for (const QFileInfo& file : folder.entryInfoList({"*.hedge"}, QDir::Files, QDir::Name))
-        examples->addAction(file.completeBaseName(), this, [this, file] { openCopy(file.absoluteFilePath()); });
-    commands_.fill(*menu, {"Save", "Save as…", "", "Export traces…", "Save sheet as picture…", "Print sheet…", ""});
+    commands_.fill(*menu,
+                   {"Gallery", "Save", "Save as…", "", "Export traces…", "Save sheet as picture…", "Print sheet…", ""});
     QAction* undo = menu->addAction("Undo", this, [this] { workspace_.undo(); });
     QAction* redo = menu->addAction("Redo", this, [this] { workspace_.redo(); });
     connect(menu, &QMenu::aboutToShow, undo, [this, undo, redo] {
@@ -229,14 +237,17 @@ void MainWindow::buildMenu() {
 }
 
 /// Opens a project without its place: saving asks for one.
-void MainWindow::openCopy(const QString& path) {
-    if (!mayLeave()) return;
+bool MainWindow::openCopy(const QString& path) {
+    if (!mayLeave()) return false;
     auto loaded = loadHedge(path.toStdString());
     if (loaded)
         workspace_.adopt(std::move(loaded->project), {}, false);
     else
         say(QString::fromStdString(loaded.error().text()), true);
+    return static_cast<bool>(loaded);
 }
+
+void MainWindow::showGallery() { gallery_->open(); }
 
 void MainWindow::nextArea() {
     QWidget* const areas[] = {sheet_, card_, &timeline_->lanes(), shelf_};

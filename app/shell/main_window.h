@@ -15,6 +15,7 @@ class Card;
 class RunStrip;
 class CheckList;
 class Finder;
+class Gallery;
 class Shelf;
 class SheetView;
 class TimelineView;
@@ -35,6 +36,7 @@ public:
     /// Offers unsaved work of sessions that ended unexpectedly.
     void offerRecovery(std::vector<RecoveredWork> pending);
     void refreshTheme();
+    void showGallery();
     /// Opens the finder.
     void find();
 
@@ -44,7 +46,7 @@ protected:
 private:
     void buildCommands();
     void buildMenu();
-    void openCopy(const QString& path);
+    bool openCopy(const QString& path);
     bool mayLeave();
     void openByDialog();
     bool save();
@@ -60,6 +62,7 @@ private:
     Commands commands_;
     Finder* finder_;
     CheckList* checks_;
+    Gallery* gallery_;
     RunStrip* strip_;
     Shelf* shelf_;
     SheetView* sheet_;

@@ -104,6 +104,9 @@ bool saveOtherViews(const QString& folder, const QString& project) {
     for (const QChar c : QString("al")) press(QApplication::focusWidget(), c.toUpper().unicode(), c);
     good = save(window, folder + "/finder.png") && good;
     press(QApplication::focusWidget(), Qt::Key_Escape, {});
+    window.showGallery();
+    good = save(window, folder + "/gallery.png") && good;
+    press(QApplication::focusWidget(), Qt::Key_Escape, {});
     good = runToEnd(window) && good;
     window.shelf().show(Shelf::quantities);
     window.workspace().select({});

@@ -190,6 +190,28 @@ TEST(Checks, AreListedWhileEditingAndJumpToTheirPart) {
     EXPECT_TRUE(QTest::qWaitFor([&] { return !pill->text().contains("put right"); }, 5000));
 }
 
+TEST(Gallery, OpensCopiesFromCards) {
+    Window window;
+    window.key(Qt::Key_G, Qt::ControlModifier);
+    auto* gallery = window.find<QFrame>("gallery");
+    ASSERT_TRUE(gallery->isVisible());
+    auto* card = window.find<QAbstractButton>("gallery.med-aux");
+    ASSERT_TRUE(card && card->isVisible());
+    card->setFocus();
+    window.key(Qt::Key_Return);
+    EXPECT_FALSE(gallery->isVisible());
+    EXPECT_TRUE(named(window, "L1"));
+    EXPECT_TRUE(window.workspace().path().isEmpty()) << "a copy: saving asks for a place";
+    window.key(Qt::Key_G, Qt::ControlModifier);
+    window.key(Qt::Key_Right);
+    window.key(Qt::Key_Escape);
+    EXPECT_FALSE(gallery->isVisible());
+    EXPECT_TRUE(named(window, "L1")) << "nothing was chosen";
+    window.key(Qt::Key_G, Qt::ControlModifier);
+    window.find<QAbstractButton>("gallery.empty")->click();
+    EXPECT_TRUE(window.workspace().project().sheet().parts.empty());
+}
+
 TEST(Sheet, GoesToFilesAndTheClipboard) {
     Window window;
     ASSERT_TRUE(window->open(example("chopped-load.hedge")));
