@@ -17,6 +17,8 @@ namespace hedgerow::app {
 namespace {
 
 constexpr double pillHeight = 20;
+constexpr double reach = 280;                       ///< of a part with its words around its place
+constexpr double textHeight = 12, leastText = 3.5;  ///< in pixels: what is smaller cannot be read
 
 QString shownValue(const Part& part, const PartKind& kind, const ParameterLookup& lookup) {
     QStringList shown;
@@ -64,12 +66,16 @@ public:
         : painter_(painter),
           scene_(scene),
           catalogue_(scene.workspace.catalogue()),
-          nets_(findNets(scene.sheet, catalogue_)),
-          signals_(signalNets(scene.sheet, nets_, catalogue_)) {}
+          previewNets_(ofProject() ? NetList{} : findNets(scene.sheet, catalogue_)),
+          nets_(ofProject() ? scene.workspace.nets() : previewNets_),
+          signals_(signalNets(scene.sheet, nets_, catalogue_)),
+          lookup_(scene.workspace.parameters().lookup()),
+          legible_(painter.transform().m11() * textHeight > leastText) {}
 
     void all() {
         wires();
-        for (const Part& part : scene_.sheet.parts) drawPart(part);
+        for (const Part& part : scene_.sheet.parts)
+            if (seen(QRectF(part.at.x - reach, part.at.y - reach, 2 * reach, 2 * reach))) drawPart(part);
         pins();
         labels();
         if (scene_.instant) currents();
@@ -78,11 +84,14 @@ public:
     }
 
 private:
+    bool ofProject() const { return &scene_.sheet == &scene_.workspace.project().sheet(); }
+    bool seen(const QRectF& box) const { return scene_.visible.isEmpty() || scene_.visible.intersects(box); }
     bool selected(int id) const { return scene_.working && scene_.workspace.selection().contains(id); }
 
     void wires() {
         const Colours& p = colours();
         for (const Wire& wire : scene_.sheet.wires) {
+            if (!seen(QPolygonF(QList<QPointF>(points(wire))).boundingRect().adjusted(-4, -4, 4, 4))) continue;
             const bool signal = signals_.contains(nets_.netOfWire.at(wire.id));
             QPainterPath path(QPointF(wire.points[0].x, wire.points[0].y));
             for (const Point point : wire.points) path.lineTo(point.x, point.y);
@@ -98,7 +107,13 @@ private:
         }
         painter_.setPen(Qt::NoPen);
         painter_.setBrush(p.ink);
-        for (const Point at : nets_.junctions) painter_.drawEllipse(QPointF(at.x, at.y), 3.6, 3.6);
+        for (const Point at : nets_.junctions)
+            if (seen(QRectF(at.x - 4, at.y - 4, 8, 8))) painter_.drawEllipse(QPointF(at.x, at.y), 3.6, 3.6);
+    }
+    static QList<QPointF> points(const Wire& wire) {
+        QList<QPointF> all;
+        for (const Point point : wire.points) all << QPointF(point.x, point.y);
+        return all;
     }
 
     void drawPart(const Part& part) {
@@ -122,7 +137,8 @@ private:
         drawSymbol(painter_, *kind, look);
         painter_.restore();
         if (kind->pins.size() == 1 && kind->pins[0].sort == PinSort::power) return;  // the reference needs no name
-        const PartText text = partText(part, *kind, scene_.workspace.parameters().lookup());
+        if (!legible_) return;
+        const PartText text = partText(part, *kind, lookup_);
         painter_.setFont(textFont(TextSize::normal, true));
         painter_.setPen(selected(part.id) ? p.sloe : p.ink);
         painter_.drawText(text.nameBox, Qt::AlignLeft | Qt::AlignVCenter, text.name);
@@ -151,6 +167,7 @@ private:
         const Colours& p = colours();
         for (const Part& part : scene_.sheet.parts) {
             const PartKind* kind = catalogue_.find(part.kind);
+            if (!seen(QRectF(part.at.x - reach, part.at.y - reach, 2 * reach, 2 * reach))) continue;
             for (std::size_t i = 0; kind && i < kind->pins.size(); ++i) {
                 const Point at = part.toSheet(kind->pins[i].at);
                 const Net& net = nets_.of({part.id, static_cast<int>(i)});
@@ -177,8 +194,9 @@ private:
     void labels() {
         const Colours& p = colours();
         for (const Label& label : scene_.sheet.labels) {
-            QString text = QString::fromStdString(label.net);
             const QPointF at(label.at.x, label.at.y);
+            if (!legible_ || !seen(QRectF(at.x() - reach, at.y() - reach, 2 * reach, 2 * reach))) continue;
+            QString text = QString::fromStdString(label.net);
             if (scene_.instant) {
                 if (const auto value = scene_.instant->value(label.net + ".v")) {
                     pill(painter_, at + QPointF(0, -18), QString::fromStdString(formatQuantity(*value, "V")),
@@ -261,8 +279,11 @@ private:
     QPainter& painter_;
     const SheetScene& scene_;
     const Catalogue& catalogue_;
-    NetList nets_;
+    const NetList previewNets_;
+    const NetList& nets_;
     std::set<int> signals_;
+    ParameterLookup lookup_;
+    bool legible_;
 };
 
 }  // namespace

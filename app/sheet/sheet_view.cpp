@@ -71,8 +71,9 @@ void SheetView::enterEvent(QEnterEvent*) {
 
 // ---- painting
 
-Sheet SheetView::shownSheet() const {
-    if (mode_ != Mode::dragging || dragged_ == Point{}) return workspace_.project().sheet();
+/// The sheet as it will be when what is dragged is let go; nothing when nothing is dragged.
+std::optional<Sheet> SheetView::preview() const {
+    if (mode_ != Mode::dragging || dragged_ == Point{}) return {};
     Project preview = workspace_.project();
     (void)edits::move(workspace_.selection(), dragged_, workspace_.catalogue()).apply(preview);
     return preview.sheet();
@@ -92,7 +93,8 @@ void SheetView::paintEvent(QPaintEvent*) {
     painter.save();
     painter.translate(offset_);
     painter.scale(zoom_, zoom_);
-    const Sheet sheet = shownSheet();
+    const std::optional<Sheet> moved = preview();
+    const Sheet& sheet = moved ? *moved : workspace_.project().sheet();
     paintSheet(painter, {workspace_, sheet, Instant::of(workspace_), true,
                          QRectF(toSheet({0, 0}), toSheet({double(width()), double(height())}))});
     paintMode(painter);
@@ -206,7 +208,9 @@ SheetView::Hit SheetView::hit(const QPointF& at) const {
                 return {Hit::What::pin, part.id, static_cast<int>(i), pin};
         }
     }
+    constexpr double reach = 280;  // of a part with its words
     for (auto part = sheet.parts.rbegin(); part != sheet.parts.rend(); ++part) {
+        if (std::abs(part->at.x - at.x()) > reach || std::abs(part->at.y - at.y()) > reach) continue;
         const PartKind* kind = workspace_.catalogue().find(part->kind);
         if (!kind) {
             if (QRectF(part->at.x - 24, part->at.y - 24, 48, 48).contains(at))

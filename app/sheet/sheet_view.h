@@ -104,7 +104,7 @@ private:
     void zoomAt(const QPointF& widget, double factor);
     void paintEmptyHint(QPainter& painter) const;
     void paintMode(QPainter& painter) const;
-    Sheet shownSheet() const;
+    std::optional<Sheet> preview() const;
     QString instantText() const;
 
     Workspace& workspace_;

@@ -1,6 +1,7 @@
 #include "sheet/symbol.h"
 
 #include <sstream>
+#include <unordered_map>
 
 #include <QPainter>
 
@@ -37,7 +38,11 @@ void drawSymbol(QPainter& painter, const PartKind& kind, const SymbolLook& look)
         if (look.emphasised && stroke.weight != Stroke::Weight::thin) width += 1.2;
         painter.setPen(QPen(look.colour, width, Qt::SolidLine, Qt::RoundCap, Qt::RoundJoin));
         painter.setBrush(stroke.filled ? QBrush(look.colour) : QBrush(Qt::NoBrush));
-        painter.drawPath(strokePath(stroke.path));
+        // Kinds of parts live as long as the application.
+        static std::unordered_map<const Stroke*, QPainterPath> known;
+        auto [path, fresh] = known.try_emplace(&stroke);
+        if (fresh) path->second = strokePath(stroke.path);
+        painter.drawPath(path->second);
     }
 }
 

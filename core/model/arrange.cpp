@@ -11,18 +11,6 @@ namespace hedgerow::edits {
 
 namespace {
 
-struct Box {
-    Point low, high;
-};
-
-Box boxOf(const Part& part, const Catalogue& catalogue) {
-    const PartKind* kind = catalogue.find(part.kind);
-    if (!kind) return {part.at, part.at};
-    const auto [low, high] = kind->bounds();
-    const Point a = part.toSheet(low), b = part.toSheet(high);
-    return {{std::min(a.x, b.x), std::min(a.y, b.y)}, {std::max(a.x, b.x), std::max(a.y, b.y)}};
-}
-
 /// An edit that gives each of the chosen parts its own shift; what hangs on them follows.
 template <class Shift>
 Edit shifted(std::string label, std::set<int> ids, const Catalogue& catalogue, Shift shift) {
@@ -43,7 +31,8 @@ Edit shifted(std::string label, std::set<int> ids, const Catalogue& catalogue, S
 Edit align(std::set<int> ids, Edge edge, const Catalogue& catalogue) {
     return shifted("align", std::move(ids), catalogue, [edge, &catalogue](std::vector<Part*>& parts) {
         const auto place = [&](const Part& part) {
-            const Box box = boxOf(part, catalogue);
+            const PartKind* kind = catalogue.find(part.kind);
+            const Box box = kind ? boxOf(part, *kind) : Box{part.at, part.at};
             switch (edge) {
                 case Edge::left:
                     return box.low.x;

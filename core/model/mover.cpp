@@ -10,14 +10,23 @@ namespace hedgerow::edits {
 
 namespace {
 
-/// Whether something joins a wire between its ends.
-bool touchedBetween(const Wire& wire, const std::set<Point>& joints) {
+/// Calls `visit` with every point of a set that lies on a wire between its ends.
+template <class Visit>
+void forEachBetween(const Wire& wire, const std::set<Point>& points, Visit visit) {
     for (std::size_t i = 0; i + 1 < wire.points.size(); ++i) {
         const auto [low, high] = std::minmax(wire.points[i], wire.points[i + 1]);
-        for (auto joint = joints.lower_bound(low); joint != joints.end() && *joint <= high; ++joint)
-            if (liesOn(wire, *joint) && *joint != wire.points.front() && *joint != wire.points.back()) return true;
+        // Ordered by x, then y: along a vertical run only the points of its column are looked at.
+        for (auto point = points.lower_bound(low); point != points.end() && *point <= high; ++point)
+            if (point->y >= std::min(low.y, high.y) && point->y <= std::max(low.y, high.y) &&
+                *point != wire.points.front() && *point != wire.points.back())
+                visit(*point);
     }
-    return false;
+}
+
+bool touchedBetween(const Wire& wire, const std::set<Point>& points) {
+    bool touched = false;
+    forEachBetween(wire, points, [&](Point) { touched = true; });
+    return touched;
 }
 
 }  // namespace
@@ -47,6 +56,7 @@ void Mover::follow(Point by) {
     for (const Part& part : sheet_.parts) {
         if (!before_.contains(part.id)) continue;
         const auto after = pinPoints(part, catalogue_);
+        if (const PartKind* kind = catalogue_.find(part.kind)) movedBoxes_.push_back(boxOf(part, *kind));
         for (std::size_t i = 0; i < after.size(); ++i) moved_[before_[part.id][i]] = after[i];
     }
     std::set<Point> touching = staying_;
@@ -104,18 +114,9 @@ void Mover::makeWay() {
     }
 }
 bool Mover::throughMoved(const Wire& wire) const {
-    return std::any_of(sheet_.parts.begin(), sheet_.parts.end(), [&](const Part& part) {
-        if (!before_.contains(part.id)) return false;
-        const PartKind* kind = catalogue_.find(part.kind);
-        if (!kind) return false;
-        const auto [boxLow, boxHigh] = kind->bounds();
-        const Point a = part.toSheet(boxLow), b = part.toSheet(boxHigh);
-        for (std::size_t i = 0; i + 1 < wire.points.size(); ++i) {
-            const Point p = wire.points[i], q = wire.points[i + 1];
-            if (std::max(std::min(p.x, q.x), std::min(a.x, b.x)) <= std::min(std::max(p.x, q.x), std::max(a.x, b.x)) &&
-                std::max(std::min(p.y, q.y), std::min(a.y, b.y)) <= std::min(std::max(p.y, q.y), std::max(a.y, b.y)))
-                return true;
-        }
+    return std::any_of(movedBoxes_.begin(), movedBoxes_.end(), [&](const Box& box) {
+        for (std::size_t i = 0; i + 1 < wire.points.size(); ++i)
+            if (boxAround(wire.points[i], wire.points[i + 1]).overlaps(box)) return true;
         return false;
     });
 }
@@ -143,8 +144,8 @@ void Mover::dropCovered() {
         const bool covered = std::any_of(wires.begin(), wires.end(), [&](const Wire& other) {
             if (&other == &wires[i]) return false;
             for (std::size_t k = 0; k + 1 < other.points.size(); ++k) {
-                const Wire run{0, {other.points[k], other.points[k + 1]}, ""};
-                if (liesOn(run, wires[i].points[0]) && liesOn(run, wires[i].points[1])) return true;
+                const Box run = boxAround(other.points[k], other.points[k + 1]);
+                if (run.contains(wires[i].points[0]) && run.contains(wires[i].points[1])) return true;
             }
             return false;
         });
@@ -174,11 +175,10 @@ void Mover::bendEnds(Wire& wire, const std::set<Point>& touching, std::vector<Wi
         if (back != oldBack && wire.points.size() >= 2) wire.points = withMovedEnd(wire.points, false, back);
     }
     bool leaves = false, touched = false;
-    for (const Point p : touching) {
-        if (p == oldFront || p == oldBack || !liesOn(old, p)) continue;
+    forEachBetween(old, touching, [&](Point p) {
         touched = true;
         leaves = leaves || !liesOn(wire, p);
-    }
+    });
     if (!touched && !wire.bent) free_.insert(wire.id);
     if (!leaves) return;
     wire = old;

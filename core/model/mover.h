@@ -41,6 +41,7 @@ private:
     std::set<Point> staying_, kept_;
     std::set<int> free_;  ///< wires that the router may lay anew
     std::set<int> whole_;
+    std::vector<Box> movedBoxes_;
     std::map<Point, Point> moved_;
 };
 

@@ -79,8 +79,13 @@ private:
                 const Point a = wire.points[i], b = wire.points[i + 1];
                 // places_ is ordered by x, then y: only the columns between the ends can lie on the segment.
                 auto place = places_.lower_bound({std::min(a.x, b.x), std::min(a.y, b.y)});
-                for (; place != places_.end() && place->first.x <= std::max(a.x, b.x); ++place)
-                    if (onSegment(a, b, place->first)) groups_.join(groupAt(wire.points.front()), place->second);
+                for (; place != places_.end() && place->first.x <= std::max(a.x, b.x); ++place) {
+                    const Point at = place->first;
+                    if (!onSegment(a, b, at)) continue;
+                    groups_.join(groupAt(wire.points.front()), place->second);
+                    const bool end = at == wire.points.front() || at == wire.points.back();
+                    if (!end && (i == 0 || at != a)) passing_[at] += 2;
+                }
             }
         }
     }
@@ -138,12 +143,8 @@ private:
 
     void findJunctions(NetList& list) const {
         for (const auto& [at, count] : ends_) {
-            int meeting = count;
-            for (const Wire& wire : sheet_.wires) {
-                if (wire.points.size() < 2 || wire.points.front() == at || wire.points.back() == at) continue;
-                if (liesOn(wire, at)) meeting += 2;
-            }
-            if (meeting >= 3) list.junctions.push_back(at);
+            const auto through = passing_.find(at);
+            if (count + (through == passing_.end() ? 0 : through->second) >= 3) list.junctions.push_back(at);
         }
     }
 
@@ -152,6 +153,7 @@ private:
     UnionFind groups_;
     std::map<Point, int> places_;
     std::map<Point, int> ends_;
+    std::map<Point, int> passing_;  ///< two for each wire that runs through
     std::vector<std::pair<PinRef, int>> pinGroups_;
     std::vector<std::pair<int, int>> wireGroups_;
     std::vector<std::pair<const Label*, int>> labelGroups_;

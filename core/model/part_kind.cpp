@@ -88,6 +88,15 @@ std::pair<Point, Point> boundsOf(const PartKind& kind) {
 
 }  // namespace
 
+Box boxAround(Point a, Point b) {
+    return {{std::min(a.x, b.x), std::min(a.y, b.y)}, {std::max(a.x, b.x), std::max(a.y, b.y)}};
+}
+
+Box boxOf(const Part& part, const PartKind& kind) {
+    const auto& [low, high] = kind.bounds();
+    return boxAround(part.toSheet(low), part.toSheet(high));
+}
+
 void Catalogue::add(PartKind kind) {
     const std::string id = kind.id;
     kind.box = boundsOf(kind);

@@ -79,6 +79,19 @@ struct PartKind {
     std::pair<Point, Point> box = {};
 };
 
+/// A rectangle on a sheet, its edges included.
+struct Box {
+    Point low, high;
+    bool overlaps(const Box& other) const {
+        return low.x <= other.high.x && other.low.x <= high.x && low.y <= other.high.y && other.low.y <= high.y;
+    }
+    bool contains(Point p) const { return low.x <= p.x && p.x <= high.x && low.y <= p.y && p.y <= high.y; }
+};
+/// Around two points.
+Box boxAround(Point a, Point b);
+/// Around the symbol of a part.
+Box boxOf(const Part& part, const PartKind& kind);
+
 /// All kinds of parts, by identifier.
 class Catalogue {
 public:

@@ -35,18 +35,16 @@ Router::Router(const Sheet& sheet, const Catalogue& catalogue, Point low, Point 
         const PartKind* kind = catalogue.find(part.kind);
         if (!kind) continue;
         for (const PinKind& pin : kind->pins) joint(part.toSheet(pin.at));
-        const auto [boxLow, boxHigh] = kind->bounds();
-        const Point a = part.toSheet(boxLow), b = part.toSheet(boxHigh);
-        const Point least{std::max(std::min(a.x, b.x), origin_.x), std::max(std::min(a.y, b.y), origin_.y)};
-        const Point most{std::min(std::max(a.x, b.x), origin_.x + columns_ * gridStep),
-                         std::min(std::max(a.y, b.y), origin_.y + rows_ * gridStep)};
+        const Box box = boxOf(part, *kind);
+        const Point least{std::max(box.low.x, origin_.x), std::max(box.low.y, origin_.y)};
+        const Point most{std::min(box.high.x, origin_.x + columns_ * gridStep),
+                         std::min(box.high.y, origin_.y + rows_ * gridStep)};
         for (int x = snapped(least.x, 0).x; x <= most.x; x += gridStep)
             for (int y = snapped(0, least.y).y; y <= most.y; y += gridStep)
-                if (Cell* c = cell({x, y}))
-                    ++(x > std::min(a.x, b.x) && x < std::max(a.x, b.x) && y > std::min(a.y, b.y) &&
-                               y < std::max(a.y, b.y)
-                           ? c->inside
-                           : c->edge);
+                if (Cell* c = cell({x, y})) {
+                    const bool inside = x > box.low.x && x < box.high.x && y > box.low.y && y < box.high.y;
+                    ++(inside ? c->inside : c->edge);
+                }
     }
     for (const Label& label : sheet.labels) joint(label.at);
     for (const Wire& wire : sheet.wires) mark(wire, 1);
