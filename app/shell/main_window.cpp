@@ -21,6 +21,7 @@
 #include "sheet/check_list.h"
 #include "sheet/sheet_export.h"
 #include "sheet/sheet_view.h"
+#include "sheet/text_view.h"
 #include "shelf/shelf.h"
 #include "shell/finder.h"
 #include "shell/gallery.h"
@@ -69,11 +70,14 @@ MainWindow::MainWindow() : commands_(this) {
 
     auto* upper = new QSplitter(Qt::Horizontal, centre);
     upper->setHandleWidth(1);
-    for (QWidget* part : {static_cast<QWidget*>(shelf_), static_cast<QWidget*>(sheet_), static_cast<QWidget*>(card_)})
+    text_ = new TextView(workspace_, centre);
+    text_->hide();
+    for (QWidget* part : {static_cast<QWidget*>(shelf_), static_cast<QWidget*>(text_), static_cast<QWidget*>(sheet_),
+                          static_cast<QWidget*>(card_)})
         upper->addWidget(part);
-    upper->setStretchFactor(1, 1);
-    upper->setCollapsible(1, false);
-    upper->setSizes({240, 735, 305});
+    upper->setStretchFactor(2, 1);
+    upper->setCollapsible(2, false);
+    upper->setSizes({240, 340, 735, 305});
     auto* both = new QSplitter(Qt::Vertical, centre);
     both->setHandleWidth(1);
     both->addWidget(upper);
@@ -205,6 +209,10 @@ void MainWindow::buildCommands() {
     c.add("Show the runs", QKeySequence("Ctrl+3"), [this] { shelf_->show(Shelf::runs); });
     c.add("Next area", QKeySequence("F6"), [this] { nextArea(); });
     sheet_->offer(c);
+    c.add("Circuit as text", QKeySequence("Ctrl+T"), [this] {
+        text_->setVisible(!text_->isVisible());
+        (text_->isVisible() ? static_cast<QWidget*>(text_) : sheet_)->setFocus();
+    });
     c.add("Light or dark", QKeySequence("Ctrl+D"), [this] {
         applyTheme(*qApp, currentTheme() == Theme::light ? Theme::dark : Theme::light);
         refreshTheme();
@@ -232,7 +240,7 @@ void MainWindow::buildMenu() {
         undo->setEnabled(history.canUndo());
         redo->setEnabled(history.canRedo());
     });
-    commands_.fill(*menu, {"", "Find", "Light or dark", "Help", "Quit"});
+    commands_.fill(*menu, {"", "Find", "Circuit as text", "Light or dark", "Help", "Quit"});
     strip_->menuButton()->setMenu(menu);
 }
 

@@ -18,6 +18,7 @@ class Finder;
 class Gallery;
 class Shelf;
 class SheetView;
+class TextView;
 class TimelineView;
 
 class MainWindow : public QMainWindow {
@@ -36,6 +37,7 @@ public:
     /// Offers unsaved work of sessions that ended unexpectedly.
     void offerRecovery(std::vector<RecoveredWork> pending);
     void refreshTheme();
+    const Commands& commands() const { return commands_; }
     void showGallery();
     /// Opens the finder.
     void find();
@@ -63,6 +65,7 @@ private:
     Finder* finder_;
     CheckList* checks_;
     Gallery* gallery_;
+    TextView* text_;
     RunStrip* strip_;
     Shelf* shelf_;
     SheetView* sheet_;

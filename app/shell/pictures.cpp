@@ -104,6 +104,12 @@ bool saveOtherViews(const QString& folder, const QString& project) {
     for (const QChar c : QString("al")) press(QApplication::focusWidget(), c.toUpper().unicode(), c);
     good = save(window, folder + "/finder.png") && good;
     press(QApplication::focusWidget(), Qt::Key_Escape, {});
+    window.workspace().select({window.workspace().project().findPart("L1")->id});
+    if (const Command* text = window.commands().find("Circuit as text")) text->run();
+    settle();
+    window.sheet().fit();
+    good = save(window, folder + "/text.png") && good;
+    if (const Command* text = window.commands().find("Circuit as text")) text->run();
     window.showGallery();
     good = save(window, folder + "/gallery.png") && good;
     press(QApplication::focusWidget(), Qt::Key_Escape, {});

@@ -6,7 +6,9 @@
 #include <QLabel>
 #include <QListWidget>
 #include <QMimeData>
+#include <QPlainTextEdit>
 #include <QTemporaryDir>
+#include <QTextBlock>
 
 #include "model/edits.h"
 #include "sheet/sheet_export.h"
@@ -210,6 +212,44 @@ TEST(Gallery, OpensCopiesFromCards) {
     window.key(Qt::Key_G, Qt::ControlModifier);
     window.find<QAbstractButton>("gallery.empty")->click();
     EXPECT_TRUE(window.workspace().project().sheet().parts.empty());
+}
+
+TEST(Text, BothViewsEditTheSameCircuit) {
+    Window window;
+    ASSERT_TRUE(window->open(example("chopped-load.hedge")));
+    window.key(Qt::Key_T, Qt::ControlModifier);
+    auto* text = window.find<QPlainTextEdit>("textView");
+    ASSERT_TRUE(text->isVisible() && text->hasFocus());
+    const auto line = [&](const char* name) {
+        for (QTextBlock block = text->document()->begin(); block.isValid(); block = block.next())
+            if (block.text().startsWith(QString(name) + " ")) return block;
+        return QTextBlock();
+    };
+    ASSERT_TRUE(line("R1").isValid());
+    // Typed at the end of the text: a part that appears on the sheet.
+    text->moveCursor(QTextCursor::End);
+    window.type("C9 capacitor R1.a R1.b c 1u");
+    window.key(Qt::Key_Escape);
+    ASSERT_TRUE(QTest::qWaitFor([&] { return named(window, "C9") != nullptr; }, 3000));
+    EXPECT_TRUE(joined(window, "C9.a", "R1.a"));
+    EXPECT_TRUE(joined(window, "C9.b", "R1.b"));
+    // A mistake is marked and changes nothing.
+    window.type(" cc 5");
+    EXPECT_TRUE(QTest::qWaitFor([&] { return window.find<QLabel>("textMistake")->isVisible(); }, 3000));
+    EXPECT_TRUE(window.find<QLabel>("textMistake")->text().contains("has no value 'cc'"));
+    EXPECT_TRUE(named(window, "C9"));
+    for (int i = 0; i < 5; ++i) window.key(Qt::Key_Backspace);
+    EXPECT_TRUE(QTest::qWaitFor([&] { return !window.find<QLabel>("textMistake")->isVisible(); }, 3000));
+    // The selection follows the cursor, and a change of the sheet shows in the text.
+    text->setTextCursor(QTextCursor(line("R1")));
+    ASSERT_TRUE(window.workspace().selectedPart());
+    EXPECT_EQ(window.workspace().selectedPart()->name, "R1");
+    window.sheet().setFocus();
+    (void)window.workspace().apply(edits::setValue({named(window, "R1")->id}, "r", "33"));
+    window.settle();
+    EXPECT_TRUE(line("R1").text().contains(" r 33"));
+    window.key(Qt::Key_T, Qt::ControlModifier);
+    EXPECT_FALSE(text->isVisible());
 }
 
 TEST(Sheet, GoesToFilesAndTheClipboard) {
