@@ -13,6 +13,7 @@
 #include "card/ladder.h"
 #include "card/stress.h"
 #include "model/edits.h"
+#include "style/step_value.h"
 #include "style/theme.h"
 
 namespace hedgerow::app {
@@ -81,6 +82,11 @@ void Card::changeEvent(QEvent* event) {
     QScrollArea::changeEvent(event);
 }
 
+bool Card::eventFilter(QObject* watched, QEvent* event) {
+    auto* field = qobject_cast<QLineEdit*>(watched);
+    return (field && stepValue(field, event)) || QScrollArea::eventFilter(watched, event);
+}
+
 void Card::addHeading(const QString& text) {
     auto* label = new QLabel(text, page_);
     label->setFont(textFont(TextSize::normal, true));
@@ -109,6 +115,7 @@ QLabel* Card::addField(const QString& label, const QString& unit, const QString&
     edit->setAccessibleName(label);
     edit->setAlignment(Qt::AlignRight);
     edit->setFixedWidth(96);
+    edit->installEventFilter(this);
     auto* unitLabel = new QLabel(unit, page_);
     unitLabel->setProperty("quiet", true);
     unitLabel->setFixedWidth(26);

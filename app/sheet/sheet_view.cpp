@@ -14,6 +14,7 @@
 #include "sheet/entry_line.h"
 #include "sheet/sheet_painter.h"
 #include "sheet/symbol.h"
+#include "style/step_value.h"
 #include "style/theme.h"
 
 namespace hedgerow::app {
@@ -374,7 +375,9 @@ void SheetView::openEditor(const QRectF& box, const QString& text, std::function
 
 /// The keys of the in-place editor: what it does not take would go to the sheet.
 bool SheetView::eventFilter(QObject* watched, QEvent* event) {
-    if (watched != editor_ || event->type() != QEvent::KeyPress) return QWidget::eventFilter(watched, event);
+    if (watched != editor_) return QWidget::eventFilter(watched, event);
+    if (stepValue(editor_, event)) return true;
+    if (event->type() != QEvent::KeyPress) return false;
     switch (static_cast<QKeyEvent*>(event)->key()) {
         case Qt::Key_Return:
         case Qt::Key_Enter:

@@ -139,6 +139,7 @@ void TextView::markSelection() {
         if (marked.isEmpty()) {
             setTextCursor(selection.cursor);
             ensureCursorVisible();
+            horizontalScrollBar()->setValue(0);
         }
         marked << selection;
     }

@@ -444,6 +444,31 @@ std::string withRenamed(std::string_view text, std::string_view from, std::strin
     return result;
 }
 
+std::optional<std::string> steppedValue(std::string_view typed, int steps, bool fine) {
+    static constexpr std::array<int, 24> e24 = {100, 110, 120, 130, 150, 160, 180, 200, 220, 240, 270, 300,
+                                                330, 360, 390, 430, 470, 510, 560, 620, 680, 750, 820, 910};
+    if (typed.find_first_of("*/+()^") != std::string_view::npos || !parametersIn(typed).empty()) return {};
+    const auto quantity = evaluate(typed);
+    if (!quantity || quantity->value == 0) return {};
+    // Each value by its place in an endless series: decade times the length of the series, plus the place in it.
+    const int length = fine ? 96 : 24;
+    const auto valueAt = [&](int place) {
+        const int decade = place >= 0 ? place / length : -((length - 1 - place) / length), in = place - decade * length;
+        const double mantissa = fine ? std::round(100 * std::pow(10.0, in / 96.0)) : e24[static_cast<std::size_t>(in)];
+        return mantissa * std::pow(10.0, decade - 2);
+    };
+    const double size = std::abs(quantity->value);
+    int place = static_cast<int>(std::floor(std::log10(size))) * length;
+    while (valueAt(place + 1) <= size * (1 + 1e-9)) ++place;
+    const bool between = valueAt(place) < size * (1 - 1e-9);
+    place += steps + (between && steps < 0 ? 1 : 0);
+    std::string text = formatPrefixed(std::copysign(valueAt(place), quantity->value), 3);
+    std::erase(text, ' ');
+    for (const auto& [from, to] : {std::pair<std::string, std::string>{"−", "-"}, {"µ", "u"}})
+        if (const std::size_t at = text.find(from); at != std::string::npos) text.replace(at, from.size(), to);
+    return text + symbolOf(quantity->dimension);
+}
+
 FormattedQuantity formatParts(double value, std::string_view unit, int digits) {
     if (!std::isfinite(value)) return {std::isnan(value) ? "–" : (value > 0 ? "∞" : "−∞"), std::string(unit)};
     static constexpr std::array<std::string_view, 11> steps = {"f", "p", "n", "µ", "m", "", "k", "M", "G", "T", "P"};

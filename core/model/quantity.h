@@ -57,6 +57,10 @@ std::vector<std::string> parametersIn(std::string_view text);
 /// The expression with one of its parameters renamed.
 std::string withRenamed(std::string_view text, std::string_view from, std::string_view to);
 
+/// The typed number moved along the E24 series of preferred values (IEC 60063), or E96 when `fine`; its unit stays.
+/// Nothing when the text is not a plain number, or zero.
+std::optional<std::string> steppedValue(std::string_view typed, int steps, bool fine = false);
+
 /// Engineering notation with SI spacing: "47 µH", "3.3 kΩ", "−12 A". `digits` significant digits (1 to 15), trailing
 /// zeros dropped. Plain numbers (no unit) take a prefix only below 0.001 and from a million. Not-a-number is shown as
 /// "–".

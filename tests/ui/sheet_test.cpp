@@ -252,6 +252,25 @@ TEST(Text, BothViewsEditTheSameCircuit) {
     EXPECT_FALSE(text->isVisible());
 }
 
+TEST(Values, StepByKeyAndWheelOnTheSheetAndInTheCard) {
+    Window window;
+    window.place("c 22u", {0, 0});
+    window.workspace().select({named(window, "C1")->id});
+    window.key(Qt::Key_Return);
+    window.key(Qt::Key_Up);
+    window.key(Qt::Key_Return);
+    EXPECT_EQ(*named(window, "C1")->values.find("c"), "24u");
+    auto* field = window.find<QLineEdit>("field.c");
+    ASSERT_TRUE(field);
+    field->setFocus();
+    const QPoint at = field->rect().center();
+    QWheelEvent wheel(at, field->mapToGlobal(at), {}, {0, -120}, Qt::NoButton, Qt::NoModifier, Qt::NoScrollPhase,
+                      false);
+    QApplication::sendEvent(field, &wheel);
+    window.key(Qt::Key_Return);
+    EXPECT_EQ(*named(window, "C1")->values.find("c"), "22u");
+}
+
 TEST(Sheet, GoesToFilesAndTheClipboard) {
     Window window;
     ASSERT_TRUE(window->open(example("chopped-load.hedge")));

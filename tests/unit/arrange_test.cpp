@@ -153,6 +153,25 @@ TEST_F(Arrange, FindsPartsAndNets) {
     EXPECT_EQ(wholeNets(history.project().sheet(), nets(), find("out")[0].ids), find("out")[0].ids);
 }
 
+// IEC 60063: 47 is followed by 51 in E24 and by 47.5 in E96.
+TEST(Expressions, ValuesStepAlongThePreferredOnes) {
+    EXPECT_EQ(steppedValue("47u", 1), "51u");
+    EXPECT_EQ(steppedValue("47u", -1), "43u");
+    EXPECT_EQ(steppedValue("48u", -1), "47u");
+    EXPECT_EQ(steppedValue("910", 1), "1k");
+    EXPECT_EQ(steppedValue("1k", -1), "910");
+    EXPECT_EQ(steppedValue("4k7", 24), "47k");
+    EXPECT_EQ(steppedValue("10 mH", 1), "11mH");
+    EXPECT_EQ(steppedValue("-2", 1), "-2.2");
+    EXPECT_EQ(steppedValue("0.1", -1), "91m");
+    EXPECT_EQ(steppedValue("46.4", 1, true), "47.5");
+    EXPECT_EQ(steppedValue("97.6", 1, true), "100");
+    EXPECT_FALSE(steppedValue("2*47u", 1));
+    EXPECT_FALSE(steppedValue("Lout", 1));
+    EXPECT_FALSE(steppedValue("0", 1));
+    EXPECT_FALSE(steppedValue("", 1));
+}
+
 TEST(Expressions, NamesAreFoundWhateverTheirUnits) {
     EXPECT_EQ(parametersIn("2*a + 3 V - sqrt(b)"), (std::vector<std::string>{"a", "b"}));
     EXPECT_EQ(withRenamed("a + aa*a - 3a", "a", "xyz"), "xyz + aa*xyz - 3a") << "3a is a number with a prefix";
