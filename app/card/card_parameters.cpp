@@ -99,11 +99,15 @@ void Card::showParameters() {
         const QString name = adding->text().section('=', 0, 0).trimmed(),
                       value = adding->text().section('=', 1).trimmed();
         if (name.isEmpty() || value.isEmpty()) return;
-        // The unit typed with the value becomes the parameter's.
+        // The unit typed with the value becomes the parameter's; one behind an expression is the unit of the whole.
         const auto quantity = evaluate(value.toStdString(), workspace_.parameters().lookup());
-        const std::string unit = quantity ? symbolOf(quantity->dimension) : "";
-        (void)workspace_.apply(
-            edits::setParameter("", {name.toStdString(), value.toStdString(), findUnit(unit) ? unit : "", "", ""}));
+        const std::string last = value.section(' ', -1).toStdString(), rest = value.section(' ', 0, -2).toStdString();
+        Parameter made{name.toStdString(), value.toStdString(), "", "", ""};
+        if (quantity && findUnit(symbolOf(quantity->dimension)))
+            made.unit = symbolOf(quantity->dimension);
+        else if (!rest.empty() && findUnit(last))
+            made.value = rest, made.unit = last;
+        (void)workspace_.apply(edits::setParameter("", made));
     });
     column_->addWidget(adding);
 }

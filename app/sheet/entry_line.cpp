@@ -84,7 +84,9 @@ void EntryLine::refresh() {
 void EntryLine::readVerb(const QString& typed) {
     const QStringList names = typed.split(' ', Qt::SkipEmptyParts).mid(1);
     if (verb_ == Verb::net) {
-        understood_ = names.isEmpty() ? "type a name" : names[0];
+        understood_ = names.isEmpty() ? "type a name" : names.join(" at ");
+        if (names.size() > 1 && !placeNamed(workspace_.project(), workspace_.catalogue(), names[1].toStdString()))
+            error_ = names[1] + " is neither a pin, as C1.a, nor a named net";
         return;
     }
     understood_ = names.size() < 2 ? "type two pins or nets, as C1.a out" : names[0] + " and " + names[1];
@@ -98,9 +100,9 @@ void EntryLine::accept() {
     const QString typed = line_->text().trimmed();
     const QStringList names = typed.split(' ', Qt::SkipEmptyParts).mid(1);
     if (verb_ == Verb::net) {
-        if (names.size() != 1) return;
+        if (names.isEmpty() || names.size() > 2 || !error_.isEmpty()) return;
         cancel();
-        emit netNamed(names[0]);
+        emit netNamed(names[0], names.value(1));
         return;
     }
     if (verb_ == Verb::join) {

@@ -25,8 +25,8 @@ public:
 
 signals:
     void chosen(const hedgerow::Entry& entry);
-    /// "net NAME": the net under the pointer gets a name.
-    void netNamed(const QString& name);
+    /// "net NAME": the net under the pointer gets a name; "net NAME C1.a": that at a pin.
+    void netNamed(const QString& name, const QString& place);
     /// "join C1.a out": two pins or nets are to be joined.
     void joinNamed(const QString& from, const QString& to);
     void closed();

@@ -322,7 +322,12 @@ void SheetView::extendWire(Point to, bool finish) {
     update();
 }
 
-void SheetView::nameNet(const QString& name) {
+/// @param place  a pin, as "C1.a"; "" for what is under the pointer or selected
+void SheetView::nameNet(const QString& name, const QString& place) {
+    if (const auto at = placeNamed(workspace_.project(), workspace_.catalogue(), place.toStdString())) {
+        (void)workspace_.apply(edits::setLabel(*at, name.toStdString()));
+        return;
+    }
     const Hit under = hit(toSheet(pointer_));
     Point at = under.at;
     if (under.what != Hit::What::wire && under.what != Hit::What::pin) {
@@ -331,7 +336,7 @@ void SheetView::nameNet(const QString& name) {
                 (void)workspace_.apply(edits::setLabel(wire->points.front(), name.toStdString()));
                 return;
             }
-        emit hinted("Point at a wire or a pin first, then type net and the name");
+        emit hinted("Point at a wire or a pin first, or type net, the name and a pin: net out C1.a");
         return;
     }
     (void)workspace_.apply(edits::setLabel(at, name.toStdString()));

@@ -92,7 +92,7 @@ private:
     Point wireTarget() const;
     std::vector<Point> wirePreview(Point to) const;
     bool touchesNet(Point at) const;
-    void nameNet(const QString& name);
+    void nameNet(const QString& name, const QString& place);
     void join(const QString& from, const QString& to);
     void startDragging(bool copies);
     void selectInside(const QPolygonF& outline);

@@ -2,6 +2,8 @@
 
 #include <gtest/gtest.h>
 
+#include <sstream>
+
 #include <QClipboard>
 #include <QLabel>
 #include <QListWidget>
@@ -10,8 +12,13 @@
 #include <QTemporaryDir>
 #include <QTextBlock>
 
+#include "formats/hedge/hedge.h"
 #include "model/edits.h"
+#include "model/references.h"
+#include "model/text_form.h"
+#include "session/registry.h"
 #include "sheet/sheet_export.h"
+#include "shelf/shelf.h"
 #include "ui/window.h"
 
 using namespace hedgerow;
@@ -34,6 +41,160 @@ bool joined(Window& window, const char* a, const char* b) {
 }
 
 }  // namespace
+
+namespace {
+
+std::set<std::string> textLines(const Project& project) {
+    const Catalogue& catalogue = partLibrary().catalogue();
+    std::istringstream text(writeText(project, catalogue, findNets(project.sheet(), catalogue)));
+    std::set<std::string> lines;
+    for (std::string line; std::getline(text, line);) {
+        // Values count, not the order in which they were typed.
+        TextCircuit read = readText(line, catalogue);
+        std::vector<std::pair<std::string, std::string>> values = read.lines.at(0).values.all();
+        std::sort(values.begin(), values.end());
+        std::string sorted = read.lines[0].name + " " + read.lines[0].kind->id;
+        for (const std::string& net : read.lines[0].nets) sorted += " " + net;
+        sorted += " " + std::to_string(read.lines[0].rung);
+        for (const auto& [key, value] : values) sorted += " " + key + "=" + value;
+        lines.insert(sorted);
+    }
+    return lines;
+}
+
+/// The pins of a part's nets by name, for wires: chains from pin to pin.
+std::vector<std::pair<std::string, std::string>> chains(const Project& project) {
+    const Catalogue& catalogue = partLibrary().catalogue();
+    std::vector<std::pair<std::string, std::string>> all;
+    for (const Net& net : findNets(project.sheet(), catalogue).nets)
+        for (std::size_t i = 0; i + 1 < net.pins.size(); ++i) {
+            const auto name = [&](PinRef pin) {
+                const Part& part = *project.findPart(pin.part);
+                return part.name + "." + catalogue.find(part.kind)->pins[static_cast<std::size_t>(pin.pin)].name;
+            };
+            all.emplace_back(name(net.pins[i]), name(net.pins[i + 1]));
+        }
+    return all;
+}
+
+}  // namespace
+
+// Each shipped circuit from an empty sheet, without the mouse: the same parts, values, nets and names.
+TEST(Build, DemoCircuitsByKeyboardAlone) {
+    for (const char* name : {"chopped-load.hedge", "mains-input.hedge", "med-aux.hedge"}) {
+        SCOPED_TRACE(name);
+        const Project goal = loadHedge(example(name).toStdString())->project;
+        Window window;
+        window->showMaximized();
+        // Parameters, on the card: the next area after the sheet.
+        for (const Parameter& p : goal.parameters) {
+            window.sheet().setFocus();
+            window.key(Qt::Key_Escape);
+            window.key(Qt::Key_F6);
+            for (int tabs = 0; tabs < 60 && QApplication::focusWidget()->objectName() != "newParameter"; ++tabs)
+                window.key(Qt::Key_Tab);
+            ASSERT_EQ(QApplication::focusWidget()->objectName(), "newParameter");
+            window.type(QString::fromStdString(p.name + " = " + p.value + " " + p.unit).replace("Ω", "ohm"));
+            window.key(Qt::Key_Return);
+            window.settle();
+        }
+        window.sheet().setFocus();
+        int count = 0;
+        for (const Part& part : goal.sheet().parts) {
+            QString typed = QString::fromStdString(part.kind);
+            for (const auto& [key, value] : part.values.all()) typed += QString::fromStdString(" " + key + " " + value);
+            window.type(typed);
+            window.key(Qt::Key_Return);
+            // To a place of its own, from where the last one was dropped.
+            const auto shift = [&](Qt::Key key, int times) {
+                for (int i = 0; i < times; ++i) window.key(key, Qt::ShiftModifier);
+            };
+            if (count == 0)
+                shift(Qt::Key_Left, 24), shift(Qt::Key_Up, 16);
+            else if (count % 4 == 0)
+                shift(Qt::Key_Left, 48), shift(Qt::Key_Down, 16);
+            else
+                shift(Qt::Key_Right, 16);
+            ++count;
+            window.key(Qt::Key_Return);
+            ASSERT_EQ(window.workspace().project().sheet().parts.size(), static_cast<std::size_t>(count))
+                << typed.toStdString();
+            const Part& placed = window.workspace().project().sheet().parts.back();
+            if (placed.name != part.name) {
+                window.key(Qt::Key_F2);
+                window.type(QString::fromStdString(part.name));
+                window.key(Qt::Key_Return);
+            }
+            while (window.workspace().project().sheet().parts.back().rung < part.rung) window.key(Qt::Key_PageUp);
+            window.key(Qt::Key_Escape);
+        }
+        for (const auto& [a, b] : chains(goal)) {
+            window.type(QString::fromStdString("join " + a + " " + b));
+            window.key(Qt::Key_Return);
+        }
+        const Catalogue& catalogue = partLibrary().catalogue();
+        for (const Net& net : findNets(goal.sheet(), catalogue).nets) {
+            if (!net.labelled) continue;
+            const Part& part = *goal.findPart(net.pins[0].part);
+            const std::string pin = catalogue.find(part.kind)->pins[static_cast<std::size_t>(net.pins[0].pin)].name;
+            window.type(QString::fromStdString("net " + net.name + " " + part.name + "." + pin));
+            window.key(Qt::Key_Return);
+        }
+        EXPECT_EQ(textLines(window.workspace().project()), textLines(goal));
+    }
+}
+
+// With the mouse: parts from the shelf, wires from pin to pin; only names and values are typed.
+TEST(Build, ADemoCircuitByMouse) {
+    const Project goal = loadHedge(example("chopped-load.hedge").toStdString())->project;
+    const Catalogue& catalogue = partLibrary().catalogue();
+    Window window;
+    auto* shelf = window.find<QListWidget>("partList");
+    ASSERT_TRUE(shelf);
+    window->shelf().show(app::Shelf::parts);
+    for (const Part& part : goal.sheet().parts) {
+        const QString title = QString::fromStdString(catalogue.find(part.kind)->title);
+        QListWidgetItem* item = nullptr;
+        for (int i = 0; i < shelf->count(); ++i)
+            if (shelf->item(i)->text() == title) item = shelf->item(i);
+        ASSERT_TRUE(item) << title.toStdString();
+        shelf->scrollToItem(item);
+        QTest::mouseClick(shelf->viewport(), Qt::LeftButton, {}, shelf->visualItemRect(item).center());
+        for (int turns = 0; turns < part.turn; ++turns) window.key(Qt::Key_Right);
+        if (part.flip) {
+            window.key(Qt::Key_Up);
+            window.key(Qt::Key_Right);
+            window.key(Qt::Key_Right);
+        }
+        window.click({part.at.x / 8 * 8, part.at.y / 8 * 8});
+        Part placed = window.workspace().project().sheet().parts.back();
+        ASSERT_EQ(placed.kind, part.kind);
+        ASSERT_EQ(placed.at, part.at);
+        ASSERT_TRUE(window.workspace().apply(edits::renamePart(placed.id, part.name)));
+        for (const auto& [key, value] : part.values.all())
+            ASSERT_TRUE(window.workspace().apply(edits::setValue({placed.id}, key, value)));
+        if (placed.rung != part.rung) {
+            ASSERT_TRUE(window.workspace().apply(edits::setRung({placed.id}, part.rung, catalogue)));
+        }
+    }
+    for (const Parameter& p : goal.parameters) ASSERT_TRUE(window.workspace().apply(edits::setParameter("", p)));
+    for (const auto& [a, b] : chains(goal)) {
+        const auto at = [&](const std::string& pin) {
+            return *placeNamed(window.workspace().project(), catalogue, pin);
+        };
+        if (joined(window, a.c_str(), b.c_str())) continue;
+        window.drag(at(a), at(b));
+        EXPECT_TRUE(joined(window, a.c_str(), b.c_str())) << a << " to " << b;
+    }
+    for (const Net& net : findNets(goal.sheet(), catalogue).nets) {
+        if (!net.labelled) continue;
+        const Part& part = *goal.findPart(net.pins[0].part);
+        const std::string pin = catalogue.find(part.kind)->pins[static_cast<std::size_t>(net.pins[0].pin)].name;
+        ASSERT_TRUE(window.workspace().apply(
+            edits::setLabel(*placeNamed(window.workspace().project(), catalogue, part.name + "." + pin), net.name)));
+    }
+    EXPECT_EQ(textLines(window.workspace().project()), textLines(goal));
+}
 
 TEST(Finder, FindsPartsNetsAndCommands) {
     Window window;
