@@ -69,13 +69,24 @@ QString partHelp(const PartKind& kind) {
 QString generalHelp() {
     static const std::pair<const char*, const char*> keys[] = {
         {"type letters over the sheet", "opens the entry line: a part and its values, such as <tt>l 47u dcr 12m</tt>"},
-        {"Enter, click", "drops the hanging part; with a part selected, Enter edits its value"},
+        {"Enter, click",
+         "drops the hanging part, with Shift hangs another one; with a part selected, Enter edits its value"},
+        {"Space", "hangs the part that was placed last, or the selected one, once more"},
         {"← → / ↑ ↓ while hanging", "turn / flip; with Shift they move it"},
         {"click a pin, or drag from a pin or a wire",
          "starts a wire; click a pin or a wire to end it, anywhere else to bend it"},
-        {"<tt>net NAME</tt> over a wire", "names the net; equal names join"},
+        {"<tt>net NAME</tt> over a wire", "names the net, <tt>net NAME C1.a</tt> that of a pin; equal names join"},
+        {"<tt>join L1.b C1.a</tt>", "wires two pins, or a pin and a named net"},
         {"click a name or a value", "edits it in place; F2 edits the name"},
+        {"↑ ↓ or the wheel in a value", "the next preferred value (E24), with Shift E96"},
         {"Tab", "next part"},
+        {"Alt and drag", "drags a copy; on the empty sheet draws a lasso"},
+        {"Ctrl+F", "finds commands with their keys, parts, nets, values, and help"},
+        {"Ctrl+L", "what is wrong or doubtful on the sheet"},
+        {"Ctrl+T", "the circuit as text beside the sheet"},
+        {"Ctrl+G", "the gallery of circuits"},
+        {"Ctrl+R, Ctrl+J, Ctrl+E, Ctrl+M",
+         "copies in a row, select the whole net, select all of this kind, make a parameter of the value"},
         {"arrows", "move the selection by one grid step"},
         {"Ctrl+→ , Ctrl+↑", "turn, flip the selection"},
         {"Page Up, Page Down", "climb and descend the ladder"},
@@ -97,7 +108,9 @@ QString generalHelp() {
         "Values are typed in engineering notation (<tt>47u</tt>, <tt>4k7</tt>, <tt>10 mH</tt>) or as an expression of "
         "project parameters "
         "(<tt>1/fsw</tt>, <tt>230*sqrt(2)</tt>). Parameters and the plan stand on the card when nothing is "
-        "selected.</p><h3>Keys</h3><table cellpadding=4>";
+        "selected; a click on the name of a parameter shows its note, its range and where it is used.</p><p>As text, a "
+        "part is a line: <tt>L1 inductor sw out rung 2 l 47u dcr 12m</tt>, that is name, kind, a net for each pin (- for "
+        "none), then keys and values. 0 is the net of the reference.</p><h3>Keys</h3><table cellpadding=4>";
     for (const auto& [key, what] : keys) html += QString("<tr><td><b>%1</b></td><td>%2</td></tr>").arg(key, what);
     return html +
            "</table><h3>Values</h3><p>Prefixes f p n u (µ) m k M G T. Units V A W Ω (ohm) F H s Hz C J K S Wb deg rad "

@@ -184,6 +184,8 @@ Status takeValue(Entry& entry, const ParameterKind& parameter, const std::string
             Error error = value.error();
             error.field = parameter.key;
             error.message = parameter.label + ": " + pointed(error);
+            const bool bounded = std::isfinite(parameter.least) || std::isfinite(parameter.most);
+            if (bounded && error.code != ErrorCode::range) error.message += "; it must be " + rangeText(parameter);
             return error;
         }
         shown = formatQuantity(*value, parameter.unit);

@@ -2,10 +2,14 @@
 
 #include <gtest/gtest.h>
 
+#include <random>
+
+#include "formats/hedge/hedge.h"
 #include "model/arrange.h"
 #include "model/edits.h"
 #include "model/quantity.h"
 #include "model/references.h"
+#include "model/text_form.h"
 #include "model/values.h"
 #include "session/registry.h"
 
@@ -133,6 +137,72 @@ TEST_F(Arrange, ParametersStayInTheirRange) {
     EXPECT_EQ(errors("0.1", "0.95", "0.9")[0].message, "parameter D is 0.95, but must be at most 0.9");
     EXPECT_EQ(errors("0.1", "0", "").front().code, ErrorCode::range);
     EXPECT_NE(errors("x", "0", "").front().message.find("least value"), std::string::npos);
+}
+
+// Any sequence of edits, undone to the beginning and made again: every state comes back as it was.
+TEST_F(Arrange, RandomEditsComeBackByUndoAndRedo) {
+    for (unsigned seed = 1; seed <= 20; ++seed) {
+        SCOPED_TRACE(seed);
+        history = History();
+        std::mt19937 random(seed);
+        const auto below = [&](std::size_t n) { return static_cast<int>(random() % std::max<std::size_t>(1, n)); };
+        std::vector<Project> states{history.project()};
+        for (int step = 0; step < 80; ++step) {
+            const Sheet& sheet = history.project().sheet();
+            std::set<int> some;
+            for (const Part& p : sheet.parts)
+                if (random() % 3 == 0) some.insert(p.id);
+            for (const Wire& w : sheet.wires)
+                if (random() % 6 == 0) some.insert(w.id);
+            const auto spot = [&] { return Point{below(60) * 8, below(60) * 8}; };
+            const int one =
+                sheet.parts.empty() ? 0 : sheet.parts[static_cast<std::size_t>(below(sheet.parts.size()))].id;
+            Part part;
+            part.kind = random() % 2 ? "resistor" : "inductor";
+            part.at = spot();
+            std::string text = writeText(history.project(), catalogue(), nets());
+            if (!text.empty() && random() % 2) text.erase(0, text.find('\n') + 1);
+            const std::vector<Edit> choices = {
+                edits::place(part, catalogue()),
+                edits::place(part, catalogue()),
+                edits::addWire({{below(40) * 8, 80}, {below(40) * 8, 80}}, random() % 2),
+                edits::move(some, {below(20) * 8 - 80, below(20) * 8 - 80}, catalogue()),
+                edits::turn(some, catalogue()),
+                edits::flip(some, catalogue()),
+                edits::remove({one}, catalogue()),
+                edits::setLabel(spot(), "n" + std::to_string(below(4))),
+                edits::setValue(some, "r", std::to_string(below(100))),
+                edits::renamePart(one, "Q" + std::to_string(below(30))),
+                edits::align(some, static_cast<edits::Edge>(below(6)), catalogue()),
+                edits::distribute(some, random() % 2, catalogue()),
+                edits::array({one}, 2, {64, 8}, catalogue()),
+                edits::promote(one, "r", "p" + std::to_string(below(9)), catalogue()),
+                edits::setParameter("p1", {"p" + std::to_string(below(9)), "5", "", "", ""}),
+                edits::becomeText(readText(text, catalogue()), catalogue()),
+            };
+            (void)history.apply(choices[static_cast<std::size_t>(below(choices.size()))]);
+            if (history.project() == states.back()) continue;
+            // Typing into one field merges into one step.
+            states.push_back(history.project());
+        }
+        std::vector<Project> seen{history.project()};
+        while (history.canUndo()) {
+            history.undo();
+            seen.push_back(history.project());
+        }
+        EXPECT_EQ(seen.back(), states.front());
+        for (const Project& state : seen) EXPECT_TRUE(std::find(states.begin(), states.end(), state) != states.end());
+        for (std::size_t i = seen.size() - 1; i-- > 0;) {
+            ASSERT_TRUE(history.canRedo());
+            history.redo();
+            ASSERT_EQ(history.project(), seen[i]);
+        }
+        EXPECT_FALSE(history.canRedo());
+        // What was made this way is a project that can be written and read.
+        const auto again = readHedge(writeHedge(history.project()));
+        ASSERT_TRUE(again) << again.error().text();
+        EXPECT_EQ(writeHedge(again->project), writeHedge(history.project()));
+    }
 }
 
 TEST_F(Arrange, FindsPartsAndNets) {
