@@ -51,6 +51,9 @@ void Stress::refresh() {
         if (const auto m = measured(".p"))
             rows_.push_back({"p mean", QString::fromStdString(formatQuantity(m->mean, "W", 3)), -1});
     }
+    QStringList said{heading_};
+    for (const Row& row : rows_) said << QString("%1 %2").arg(row.label, row.text);
+    setAccessibleDescription(said.join(", "));
     setFixedHeight(rows_.empty() ? 0 : headingHeight + static_cast<int>(rows_.size()) * rowHeight);
     update();
 }

@@ -196,7 +196,10 @@ void Workspace::poll() {
     // A run may store faster than can be looked at: the window goes on working, and the traces follow.
     const bool all = catchUp(over && !ended_ ? endingMilliseconds : catchingMilliseconds);
     emit runProgressed();
-    if (over && all) pollTimer_.stop();
+    if (over && all) {
+        pollTimer_.stop();
+        if (ended_) emit runsChanged();  // measures were made of the traces as far as they were known
+    }
     if (!over || ended_) return;
     ended_ = true;
     RunEntry& entry = *runs_.front();

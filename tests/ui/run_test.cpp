@@ -60,6 +60,25 @@ TEST(Runs, MedAuxDeliversItsVoltage) {
     EXPECT_LT(m->peakToPeak(), 0.3);
 }
 
+// More points than a trace takes in at once: what the card says of the run is about all of it.
+TEST(Runs, TheCardMeasuresTheWholeRun) {
+    Window window;
+    ASSERT_TRUE(window->open(example("med-aux.hedge")));
+    window.workspace().startRun();
+    ASSERT_TRUE(window.waitForRun());
+    window.workspace().select({window.workspace().project().findPart("S1")->id});
+    const auto& run = *window.workspace().shownRun()->run;
+    const auto whole = run.trace("S1.i");
+    ASSERT_GT(whole->size(), 20'000u) << "this test wants a longer run";
+    const auto m = whole->measure(whole->time(0), whole->time(whole->size() - 1));
+    const QString rms = QString::fromStdString(formatQuantity(m->rms, "A", 3));
+    const auto shown = [&] {
+        auto* stress = window.find<QWidget>("stress");
+        return stress && stress->accessibleDescription().contains("i rms " + rms);
+    };
+    EXPECT_TRUE(QTest::qWaitFor(shown, 5000)) << rms.toStdString();
+}
+
 TEST(Runs, StopKeepsWhatWasComputed) {
     Window window;
     openLongRun(window);
