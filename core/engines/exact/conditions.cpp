@@ -9,6 +9,7 @@ constexpr double stride = 4.0;     ///< reach of the box over the last change of
 
 template <class Real>
 void append(Matrix<Real>& to, const Matrix<Real>& rows) {
+    if (rows.rows() == 0) return;
     const Eigen::Index before = to.rows();
     to.conservativeResize(before + rows.rows(), rows.cols());
     to.bottomRows(rows.rows()) = rows;
@@ -34,7 +35,9 @@ void Conditions<Real>::follow(const Conditions& other, const Matrix<Real>& whole
 
 template <class Real>
 void Conditions<Real>::followStart(const Conditions& other, Eigen::Index count, const Matrix<Real>& whole) {
-    demand(other.demands_.topRows(count) * whole, {other.least_.begin(), other.least_.begin() + count});
+    if (count == 0) return;
+    demand(multiply(Matrix<Real>(other.demands_.topRows(count)), whole),
+           {other.least_.begin(), other.least_.begin() + count});
 }
 
 template <class Real>
@@ -81,8 +84,9 @@ void Conditions<Real>::centre(const Vector<Real>& y) {
         if (!boxed_ || !(std::abs(limits_.row(i).dot(y)) + limits_.row(i).cwiseAbs().dot(reach_) <= 1))
             limits.push_back(i);
     asked_.resize(static_cast<Eigen::Index>(demands.size() + limits.size()), y.size());
-    asked_.topRows(static_cast<Eigen::Index>(demands.size())) = demands_(demands, Eigen::all);
-    asked_.bottomRows(static_cast<Eigen::Index>(limits.size())) = limits_(limits, Eigen::all);
+    // A leg without any demands, or limits, has not even columns of them.
+    if (!demands.empty()) asked_.topRows(static_cast<Eigen::Index>(demands.size())) = demands_(demands, Eigen::all);
+    if (!limits.empty()) asked_.bottomRows(static_cast<Eigen::Index>(limits.size())) = limits_(limits, Eigen::all);
     values_.resize(static_cast<std::size_t>(asked_.rows()));
 }
 
