@@ -169,10 +169,9 @@ void Card::showParameter(const Parameter& parameter) {
             Qt::QueuedConnection);
         column_->addWidget(label);
     }
+    if (!uses.empty()) return;  // what is used cannot be removed
     auto* removing = new QPushButton("Remove", page_);
     removing->setObjectName("removeParameter");
-    removing->setEnabled(uses.empty());
-    removing->setToolTip(uses.empty() ? "" : "It is still used.");
     connect(
         removing, &QPushButton::clicked, this, [this, name] { (void)workspace_.apply(edits::removeParameter(name)); },
         Qt::QueuedConnection);

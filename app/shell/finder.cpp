@@ -114,12 +114,16 @@ void Finder::fill() {
     rows_.clear();
     const QString typed = line_->text().trimmed();
     const QStringList words = typed.split(' ', Qt::SkipEmptyParts);
+    // Those whose name begins with what was typed come first.
     const auto addCommands = [&] {
-        for (const Command& command : commands_.all())
-            if (matches(command.name, words))
+        for (const bool first : {true, false})
+            for (const Command& command : commands_.all()) {
+                if (!matches(command.name, words) || command.name.startsWith(typed, Qt::CaseInsensitive) != first)
+                    continue;
                 addRow({command.name, command.canRun() ? "" : "not now", command.keys, [command] {
                             if (command.canRun()) command.run();
                         }});
+            }
     };
     if (typed.isEmpty()) {
         addCommands();
