@@ -109,7 +109,8 @@ QString generalHelp() {
         "project parameters "
         "(<tt>1/fsw</tt>, <tt>230*sqrt(2)</tt>). Parameters and the plan stand on the card when nothing is "
         "selected; a click on the name of a parameter shows its note, its range and where it is used.</p><p>As text, a "
-        "part is a line: <tt>L1 inductor sw out rung 2 l 47u dcr 12m</tt>, that is name, kind, a net for each pin (- for "
+        "part is a line: <tt>L1 inductor sw out rung 2 l 47u dcr 12m</tt>, that is name, kind, a net for each pin (- "
+        "for "
         "none), then keys and values. 0 is the net of the reference.</p><h3>Keys</h3><table cellpadding=4>";
     for (const auto& [key, what] : keys) html += QString("<tr><td><b>%1</b></td><td>%2</td></tr>").arg(key, what);
     return html +

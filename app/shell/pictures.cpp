@@ -110,6 +110,9 @@ bool saveOtherViews(const QString& folder, const QString& project) {
     window.sheet().fit();
     good = save(window, folder + "/text.png") && good;
     if (const Command* text = window.commands().find("Circuit as text")) text->run();
+    window.workspace().select({});
+    if (auto* all = window.findChild<QLabel*>("allParameters")) emit all->linkActivated("back");
+    settle();
     window.showGallery();
     good = save(window, folder + "/gallery.png") && good;
     press(QApplication::focusWidget(), Qt::Key_Escape, {});
@@ -119,7 +122,7 @@ bool saveOtherViews(const QString& folder, const QString& project) {
     good = save(window, folder + "/quantities.png") && good;
     // A run on its way: long enough to be seen, stopped after the picture.
     (void)window.workspace().apply({"longer", [](Project& changed) -> Status {
-                                        changed.plans.front().end = "100m";
+                                        changed.plans.front().end = "1";
                                         return {};
                                     }});
     window.workspace().startRun();

@@ -194,7 +194,7 @@ bool Workspace::running() const { return !runs_.empty() && runs_.front()->runnin
 void Workspace::poll() {
     const bool over = !running();
     // A run may store faster than can be looked at: the window goes on working, and the traces follow.
-    const bool all = catchUp(over && !ended_ ? endingMilliseconds : catchingMilliseconds);
+    const bool all = catchUp(!over ? catchingMilliseconds : ended_ ? followingMilliseconds : endingMilliseconds);
     emit runProgressed();
     if (over && all) {
         pollTimer_.stop();
