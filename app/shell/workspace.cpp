@@ -14,8 +14,8 @@ constexpr int keepMilliseconds = 1500;  ///< after the last change
 constexpr int estimateMilliseconds = 150;
 constexpr std::size_t mostRunsKept = 24;
 constexpr std::size_t pointsAtOnce = 20'000;  ///< that a trace takes in
-constexpr int catchingMilliseconds = 8,
-              endingMilliseconds = 300;  ///< for all traces, while a run goes on and at its end
+constexpr int catchingMilliseconds = 8, endingMilliseconds = 300,
+              followingMilliseconds = 24;  ///< for all traces, while a run goes on and at its end
 }  // namespace
 
 RunEntry::~RunEntry() {
