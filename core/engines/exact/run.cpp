@@ -49,7 +49,7 @@ RunSummary Run<Real>::solve() {
         while (instant_ < request_.instants.size() && request_.instants[instant_] <= t_) ++instant_;
         if (instant_ < request_.instants.size()) next = std::min(next, request_.instants[instant_]);
         if (!alongLegs(next)) general(next);
-        if ((events_ & 255) == 0) sink_.progress(t_);
+        sink_.progress(t_);
     }
     finish(summary);
     return summary;

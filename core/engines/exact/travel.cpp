@@ -277,6 +277,7 @@ bool Run<Real>::alongRounds(Leg<Real>& leg) {
     recorder_.points(points_, numbers_);
     t_ = toTick(start + count * round.period);
     clock_.skipPeriods(count);
+    sink_.progress(t_);
     refreshSources();
     seeRound(round, count);
     events_ += count * static_cast<std::int64_t>(round.legs.size());
