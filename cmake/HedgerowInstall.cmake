@@ -8,7 +8,7 @@ if(HEDGEROW_APP)
   install(FILES ${data}/hedgerow.svg DESTINATION ${CMAKE_INSTALL_DATADIR}/icons/hicolor/scalable/apps
           RENAME io.github.hedgerow.Hedgerow.svg)
 endif()
-install(DIRECTORY ${CMAKE_SOURCE_DIR}/examples DESTINATION ${CMAKE_INSTALL_DATADIR}/hedgerow FILES_MATCHING PATTERN "*.hedge")
+install(DIRECTORY ${CMAKE_SOURCE_DIR}/examples ${CMAKE_SOURCE_DIR}/library DESTINATION ${CMAKE_INSTALL_DATADIR}/hedgerow FILES_MATCHING PATTERN "*.hedge")
 install(FILES ${CMAKE_SOURCE_DIR}/docs/hedge.schema.json DESTINATION ${CMAKE_INSTALL_DATADIR}/hedgerow)
 install(FILES ${CMAKE_SOURCE_DIR}/LICENSE DESTINATION ${CMAKE_INSTALL_DOCDIR})
 

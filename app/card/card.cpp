@@ -23,6 +23,7 @@ Card::Card(Workspace& workspace, QWidget* parent) : QScrollArea(parent), workspa
     setFrameShape(QFrame::NoFrame);
     setWidgetResizable(true);
     setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    connect(&workspace, &Workspace::catalogueChanged, this, [this] { catalogueChanged_ = true; });
     connect(&workspace, &Workspace::selectionChanged, this, &Card::rebuild);
     connect(&workspace, &Workspace::projectChanged, this, &Card::rebuild);
     connect(&workspace, &Workspace::problemsChanged, this, &Card::refresh);
@@ -40,14 +41,17 @@ void Card::rebuild() {
         shape += std::to_string(part->id) + ":" + std::to_string(part->rung) + ":" + part->name + " ";
     if (parts.empty()) {
         shape = "project " + workspace_.plan().name + " ";
-        for (const Parameter& parameter : workspace_.project().parameters)
+        for (const Parameter& parameter : workspace_.project().ownParameters())
             shape += parameter.name + ":" + parameter.unit + " ";
         if (const Parameter* shown = shownParameter()) shape += "shown " + shown->name + shown->unit + " ";
         for (const auto& [quantity, tolerance] : workspace_.plan().tolerances) shape += quantity + " ";
         shape += workspace_.plan().evenOut ? "even " : "";
         shape += workspace_.project().title + workspace_.project().description;
+        if (workspace_.project().showsModule()) shape += "module " + workspace_.project().sheet().name;
+        shape += workspace_.project().sheet().origin;
     }
-    if (page_ && shape == shape_) return refresh();
+    if (page_ && shape == shape_ && !catalogueChanged_) return refresh();
+    catalogueChanged_ = false;
     shape_ = shape;
     fields_.clear();
     stress_ = nullptr;
@@ -217,6 +221,7 @@ void Card::showPart(const Part& part, const PartKind& kind) {
     title->addWidget(what);
     title->addStretch(1);
     column_->addLayout(title);
+    if (kind.module) showModuleOf(part);
     if (kind.rungs.size() > 1) {
         ladder_ = new Ladder(page_);
         ladder_->show(&kind, part.rung);
@@ -295,6 +300,7 @@ void Card::showParts(const std::vector<const Part*>& parts) {
 
 void Card::showProject() {
     const Project& project = workspace_.project();
+    if (project.showsModule()) return showModule();
     auto* title = new QLabel(project.title.empty() ? "New project" : QString::fromStdString(project.title), page_);
     title->setStyleSheet("font-size: 16px; font-weight: bold;");
     column_->addWidget(title);
@@ -393,7 +399,7 @@ void Card::addChoice(const QString& label, const QString& name, const QStringLis
 
 void Card::addStress(const Part& part) {
     column_->addSpacing(6);
-    stress_ = new Stress(workspace_, part.name, page_);
+    stress_ = new Stress(workspace_, prefixInView(workspace_.project()) + part.name, page_);
     column_->addWidget(stress_);
 }
 

@@ -43,6 +43,10 @@ private:
     void showParts(const std::vector<const Part*>& parts);
     void showProject();
     void showPlan();
+    /// Of the sheet in view.
+    void showModule();
+    /// What can be done with the module of a place.
+    void showModuleOf(const Part& place);
     void addChoice(const QString& label, const QString& name, const QStringList& choices, int chosen,
                    std::function<void(int)> write);
     void addValue(const Part& part, const PartKind& kind, const ParameterKind& parameter);
@@ -70,7 +74,8 @@ private:
     std::vector<Field> fields_;
     Stress* stress_ = nullptr;
     Ladder* ladder_ = nullptr;
-    std::string shape_;      ///< what the page was built for
+    std::string shape_;  ///< what the page was built for
+    bool catalogueChanged_ = false;
     std::string parameter_;  ///< that is looked at in detail
 };
 

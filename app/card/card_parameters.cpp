@@ -28,7 +28,7 @@ QLabel* link(const QString& target, const QString& text, QWidget* parent) {
 }  // namespace
 
 const Parameter* Card::shownParameter() const {
-    for (const Parameter& parameter : workspace_.project().parameters)
+    for (const Parameter& parameter : workspace_.project().ownParameters())
         if (!parameter_.empty() && parameter.name == parameter_) return &parameter;
     return nullptr;
 }
@@ -39,7 +39,7 @@ void Card::openParameter(const std::string& name) {
 }
 
 void Card::changeParameter(const std::string& name, const std::function<void(Parameter&)>& change) {
-    for (const Parameter& parameter : workspace_.project().parameters) {
+    for (const Parameter& parameter : workspace_.project().ownParameters()) {
         if (parameter.name != name) continue;
         Parameter changed = parameter;
         change(changed);
@@ -51,15 +51,15 @@ void Card::changeParameter(const std::string& name, const std::function<void(Par
 void Card::showParameters() {
     const Project& project = workspace_.project();
     addHeading("Parameters");
-    for (const Parameter& parameter : project.parameters) {
+    for (const Parameter& parameter : project.ownParameters()) {
         const std::string name = parameter.name, unit = parameter.unit;
         const auto read = [this, name]() -> std::string {
-            for (const Parameter& now : workspace_.project().parameters)
+            for (const Parameter& now : workspace_.project().ownParameters())
                 if (now.name == name) return now.value;
             return "";
         };
         const auto judge = [this, name, unit](const std::string& text) -> Result<QString> {
-            std::vector<Parameter> trial = workspace_.project().parameters;
+            std::vector<Parameter> trial = workspace_.project().parametersInView();
             for (Parameter& now : trial)
                 if (now.name == name) now.value = text;
             const ParameterTable table(trial);
@@ -85,7 +85,7 @@ void Card::showParameters() {
             title, &QLabel::linkActivated, this, [this, name] { openParameter(name); }, Qt::QueuedConnection);
         fields_.back().edit->setToolTip(QString::fromStdString(parameter.note));
     }
-    for (const std::string& name : undefinedParameters(project)) {
+    for (const std::string& name : undefinedParameters(project, workspace_.catalogue())) {
         auto* missing = new QLabel(QString::fromStdString(name) + " is used, but has no value", page_);
         missing->setStyleSheet(QString("color: %1;").arg(colours().haw.name()));
         missing->setWordWrap(true);
@@ -141,11 +141,11 @@ void Card::showParameter(const Parameter& parameter) {
             [this, name, unit, member = row.member,
              measured = row.measured](const std::string& text) -> Result<QString> {
                 Project trial = workspace_.project();
-                Parameter changed = *trial.findParameter(name);
+                Parameter changed = *shownParameter();
                 changed.*member = text;
                 if (auto applied = edits::setParameter(name, changed).apply(trial); !applied) return applied.error();
                 if (!measured || text.empty()) return QString();
-                const ParameterTable table(trial.parameters);
+                const ParameterTable table(trial.parametersInView());
                 for (const Error& error : table.errors())
                     if (error.field == changed.name) return error;
                 const auto value = evaluateField(text, findUnit(unit).value_or(Unit{}), table.lookup());
@@ -165,7 +165,11 @@ void Card::showParameter(const Parameter& parameter) {
         }
         QLabel* label = link("part", QString::fromStdString(use.where), page_);
         connect(
-            label, &QLabel::linkActivated, this, [this, id = use.part] { workspace_.select({id}); },
+            label, &QLabel::linkActivated, this,
+            [this, use] {
+                if (use.sheet != workspace_.project().view.sheet) workspace_.look({use.sheet, {}});
+                workspace_.select({use.part});
+            },
             Qt::QueuedConnection);
         column_->addWidget(label);
     }

@@ -100,7 +100,7 @@ void CheckList::choose(int row) {
     if (row < 0 || row >= static_cast<int>(checks.size())) return;
     const Error& error = checks[static_cast<std::size_t>(row)].error;
     std::set<int> ids;
-    if (const Part* part = workspace_.project().findPart(error.part)) ids = {part->id};
+    if (const auto part = workspace_.lookAtPart(error.part)) ids = {*part};
     for (const Net& net : workspace_.nets().nets) {
         if (!ids.empty() || error.net.empty() || net.name != error.net) continue;
         ids.insert(net.wires.begin(), net.wires.end());

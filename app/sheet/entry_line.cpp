@@ -5,6 +5,7 @@
 #include <QKeyEvent>
 #include <QPainter>
 
+#include "base/text.h"
 #include "model/references.h"
 #include "sheet/symbol.h"
 #include "shell/workspace.h"
@@ -15,6 +16,16 @@ namespace hedgerow::app {
 namespace {
 constexpr int entryWidth = 328, lineHeight = 38, rowHeight = 32;
 constexpr std::size_t mostRows = 6;
+
+/// A kept part with what was typed behind its word.
+Entry keptEntry(const Part& kept, const PartKind& kind, const Entry& typed) {
+    Entry entry{&kind, kept.values, typed.understood, kept.rung};
+    for (const auto& [key, text] : typed.values.all()) entry.values.set(key, text);
+    if (!typed.understood.empty()) return entry;
+    for (const auto& [key, text] : kept.values.all())
+        entry.understood += (entry.understood.empty() ? "" : ", ") + key + " " + text;
+    return entry;
+}
 }  // namespace
 
 EntryLine::EntryLine(Workspace& workspace, QWidget* sheet)
@@ -54,18 +65,18 @@ void EntryLine::refresh() {
     const QString typed = line_->text().trimmed();
     const QString word = typed.section(' ', 0, 0);
     verb_ = word == "net" ? Verb::net : word == "join" ? Verb::join : Verb::place;
-    matches_ = word.isEmpty() ? std::vector<const PartKind*>{}
-                              : workspace_.catalogue().search(word.toStdString(), workspace_.recentKinds());
+    matches_.clear();
+    if (!word.isEmpty()) findMatches(word.toStdString());
     if (matches_.size() > mostRows) matches_.resize(mostRows);
     if (verb_ != Verb::place) matches_.clear();
     row_ = matches_.empty() ? 0 : std::min(row_, matches_.size() - 1);
     understood_.clear();
     error_.clear();
     if (!matches_.empty()) {
-        auto entry =
-            readEntryValues(typed.section(' ', 1).toStdString(), *matches_[row_], workspace_.parameters().lookup());
+        const auto& [kind, kept] = matches_[row_];
+        auto entry = readEntryValues(typed.section(' ', 1).toStdString(), *kind, workspace_.parameters().lookup());
         if (entry) {
-            entry_ = *entry;
+            entry_ = kept ? keptEntry(*kept, *kind, *entry) : *entry;
             understood_ = QString::fromStdString(entry_.understood);
         } else {
             error_ = QString::fromStdString(entry.error().message);
@@ -78,6 +89,16 @@ void EntryLine::refresh() {
     const int rows = static_cast<int>(matches_.size()) + (verb_ != Verb::place ? 1 : 0);
     resize(entryWidth, lineHeight + rows * rowHeight + (error_.isEmpty() ? 8 : rowHeight));
     update();
+}
+
+/// The user's own parts come first.
+void EntryLine::findMatches(const std::string& word) {
+    for (const Part& kept : workspace_.keptParts())
+        if (const PartKind* kind = workspace_.catalogue().find(kept.kind);
+            kind && lowerCase(kept.name).starts_with(lowerCase(word)))
+            matches_.push_back({kind, &kept});
+    for (const PartKind* kind : workspace_.catalogue().search(word, workspace_.recentKinds()))
+        matches_.push_back({kind, nullptr});
 }
 
 /// "net out" and "join C1.a out".
@@ -174,14 +195,15 @@ void EntryLine::paintEvent(QPaintEvent*) {
             painter.drawRoundedRect(row, 4, 4);
         }
         painter.save();
-        const QRectF box = partBox(Part{}, *matches_[i]);
+        const auto& [kind, kept] = matches_[i];
+        const QRectF box = partBox(Part{}, *kind);
         const double scale = std::min(0.42, 24.0 / std::max(box.width(), box.height()));
         painter.translate(row.left() + 18, row.center().y());
         painter.scale(scale, scale);
         painter.translate(-box.center());
-        drawSymbol(painter, *matches_[i], {i == row_ ? p.ink : p.bark});
+        drawSymbol(painter, *kind, {i == row_ ? p.ink : p.bark});
         painter.restore();
-        const QString title = QString::fromStdString(matches_[i]->title);
+        const QString title = QString::fromStdString(kept ? kept->name + ", " + lowerCase(kind->title) : kind->title);
         painter.setFont(textFont());
         painter.setPen(i == row_ ? p.ink : p.bark);
         const QRect text = row.adjusted(40, 0, -6, 0);

@@ -40,11 +40,17 @@ private:
     void refresh();
     void accept();
     void readVerb(const QString& typed);
+    void findMatches(const std::string& word);
     int rowAt(int y) const;
 
     Workspace& workspace_;
     QLineEdit* line_;
-    std::vector<const PartKind*> matches_;
+    /// A kind of part, or one of the user's own with its values.
+    struct Match {
+        const PartKind* kind;
+        const Part* kept;
+    };
+    std::vector<Match> matches_;
     enum class Verb { place, net, join } verb_ = Verb::place;
     std::size_t row_ = 0;
     QString understood_, error_;

@@ -12,7 +12,9 @@
 #include "formats/hedge/hedge.h"
 #include "model/arrange.h"
 #include "model/edits.h"
+#include "model/module_edits.h"
 #include "model/references.h"
+#include "session/registry.h"
 #include "sheet/sheet_export.h"
 #include "sheet/sheet_painter.h"
 #include "shell/commands.h"
@@ -106,6 +108,44 @@ void SheetView::promoteValue() {
     editor_->setModified(true);
 }
 
+/// Asks for a name beneath what is selected.
+void SheetView::askName(const QString& offered, std::function<Status(const std::string&)> accept) {
+    const QRectF box = sheetBox(workspace_, edits::copied(workspace_.project().sheet(), workspace_.selection()));
+    openEditor(QRectF(box.left(), box.bottom() + 8, 140, 16), offered,
+               [accept = std::move(accept)](const QString& typed) { return accept(typed.trimmed().toStdString()); });
+    editor_->setModified(true);
+}
+
+void SheetView::makeModule() {
+    QString free = "module";
+    for (int n = 2; !edits::moduleNameFree(workspace_.project(), free.toStdString()); ++n)
+        free = QString("module%1").arg(n);
+    askName(free, [this](const std::string& name) -> Status {
+        const std::set<int> ids = workspace_.selection();
+        auto made = workspace_.apply(edits::makeModule(ids, name, workspace_.catalogue()));
+        if (made) workspace_.select({workspace_.project().sheet().parts.back().id});
+        return made;
+    });
+}
+
+void SheetView::copyModule() {
+    const Part& place = *workspace_.selectedPart();
+    QString free;
+    for (int n = 2; free.isEmpty() || !edits::moduleNameFree(workspace_.project(), free.toStdString()); ++n)
+        free = QString::fromStdString(std::string(moduleOf(place.kind))) + QString::number(n);
+    askName(free,
+            [this, id = place.id](const std::string& name) { return workspace_.apply(edits::copyForPlace(id, name)); });
+}
+
+void SheetView::keepPart() {
+    const Part& part = *workspace_.selectedPart();
+    askName(QString::fromStdString(part.name).toLower(), [this, id = part.id](const std::string& word) {
+        auto kept = workspace_.apply(edits::keepPart(id, word));
+        if (kept) emit hinted(QString::fromStdString(word) + " is now among the project's own parts");
+        return kept;
+    });
+}
+
 void SheetView::reveal(const std::set<int>& ids) {
     workspace_.select(ids);
     const QRectF box = sheetBox(workspace_, edits::copied(workspace_.project().sheet(), ids));
@@ -154,6 +194,22 @@ void SheetView::offer(Commands& commands) {
         "Select all of this kind", QKeySequence("Ctrl+E"), [this] { selectSimilar(); }, this, any);
     commands.add(
         "Make a parameter of the value…", QKeySequence("Ctrl+M"), [this] { promoteValue(); }, this, one);
+    commands.add(
+        "Make a module of the selection…", QKeySequence("Ctrl+K"), [this] { makeModule(); }, this, any);
+    const auto place = [this] {
+        const Part* part = workspace_.selectedPart();
+        return part && !moduleOf(part->kind).empty();
+    };
+    commands.add(
+        "Open the module", QKeySequence("Ctrl+I"), [this] { workspace_.openPlace(workspace_.selectedPart()->id); },
+        this, place);
+    commands.add(
+        "Up to the sheet above", QKeySequence("Ctrl+U"), [this] { workspace_.leaveModule(); }, nullptr,
+        [this] { return workspace_.project().showsModule(); });
+    commands.add(
+        "Give this place a module of its own…", {}, [this] { copyModule(); }, this, place);
+    commands.add(
+        "Keep the part under a word…", {}, [this] { keepPart(); }, this, one);
     using edits::Edge;
     for (const auto& [name, edge] : {std::pair{"Align left edges", Edge::left},
                                      {"Align right edges", Edge::right},
@@ -183,7 +239,7 @@ void SheetView::copySelection() const {
     if (workspace_.selection().empty()) return;
     const Sheet clip = edits::copied(workspace_.project().sheet(), workspace_.selection());
     auto* data = new QMimeData;
-    data->setText(QString::fromStdString(writeClip(clip)));
+    data->setText(QString::fromStdString(writeClip(clip, workspace_.project().sheets)));
     data->setData("image/svg+xml", sheetAsSvg(workspace_, clip));
     QApplication::clipboard()->setMimeData(data);
 }
@@ -194,11 +250,12 @@ void SheetView::cutSelection() {
 }
 
 void SheetView::paste() {
-    auto clip = readClip(QApplication::clipboard()->text().toStdString());
-    if (!clip || (clip->parts.empty() && clip->wires.empty() && clip->labels.empty())) {
+    auto sheets = readClip(QApplication::clipboard()->text().toStdString());
+    if (!sheets || (sheets->front().parts.empty() && sheets->front().wires.empty() && sheets->front().labels.empty())) {
         emit hinted("The clipboard holds no parts");
         return;
     }
+    const Sheet* clip = &sheets->front();
     Point low{INT32_MAX, INT32_MAX};
     for (const Part& part : clip->parts) low = {std::min(low.x, part.at.x), std::min(low.y, part.at.y)};
     for (const Wire& wire : clip->wires)
@@ -209,7 +266,9 @@ void SheetView::paste() {
                              : Point{gridStep * 4 * (1 + pasteCount_ % 8), gridStep * 4 * (1 + pasteCount_ % 8)};
     ++pasteCount_;
     std::set<int> added;
-    if (workspace_.apply(edits::paste(*clip, by, workspace_.catalogue(), &added))) workspace_.select(added);
+    const std::vector<Sheet> modules(sheets->begin() + 1, sheets->end());
+    if (workspace_.apply(edits::pasteWithModules(*clip, modules, by, partLibrary().catalogue(), &added)))
+        workspace_.select(added);
 }
 
 }  // namespace hedgerow::app

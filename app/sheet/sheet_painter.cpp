@@ -22,6 +22,7 @@ constexpr double textHeight = 12, leastText = 3.5;  ///< in pixels: what is smal
 
 QString shownValue(const Part& part, const PartKind& kind, const ParameterLookup& lookup) {
     QStringList shown;
+    if (kind.module) shown << QString::fromStdString(kind.title);
     for (const ParameterKind& parameter : kind.parameters) {
         if (!parameter.shownOnSheet || parameter.rung > part.rung || shown.size() == 2) continue;
         auto value = partValue(part, kind, parameter.key, lookup);
@@ -136,7 +137,9 @@ private:
         enterPart(painter_, part);
         drawSymbol(painter_, *kind, look);
         painter_.restore();
-        if (kind->pins.size() == 1 && kind->pins[0].sort == PinSort::power) return;  // the reference needs no name
+        if (kind->module && legible_) drawPinNames(part, *kind);
+        const bool reference = kind->pins.size() == 1 && kind->pins[0].sort == PinSort::power && !isModulePin(part);
+        if (reference) return;  // needs no name
         if (!legible_) return;
         const PartText text = partText(part, *kind, lookup_);
         painter_.setFont(textFont(TextSize::normal, true));
@@ -150,6 +153,34 @@ private:
             for (int i = 0; i < part.rung; ++i)
                 painter_.drawLine(QPointF(text.ticksBox.left() + 5 * i + 1, text.ticksBox.top() + 1),
                                   QPointF(text.ticksBox.left() + 5 * i + 1, text.ticksBox.bottom() - 1));
+    }
+
+    /// Of a module, inside its box, and its title in the middle.
+    void drawPinNames(const Part& part, const PartKind& kind) {
+        constexpr double lead = 16, gap = 4;
+        painter_.setFont(textFont(TextSize::small));
+        painter_.setPen(colours().bark);
+        const QFontMetricsF metrics(painter_.font());
+        for (const PinKind& pin : kind.pins) {
+            const auto [low, high] = kind.bounds();
+            const bool across = pin.at.x == low.x || pin.at.x == high.x;
+            const Point at = part.toSheet(pin.at),
+                        middle = part.toSheet(across ? Point{0, pin.at.y} : Point{pin.at.x, 0});
+            const QPointF way(middle.x > at.x   ? 1
+                              : middle.x < at.x ? -1
+                                                : 0,
+                              middle.y > at.y   ? 1
+                              : middle.y < at.y ? -1
+                                                : 0);
+            const QString text = QString::fromStdString(pin.name);
+            const double width = metrics.horizontalAdvance(text) + 2;
+            const QPointF foot = QPointF(at.x, at.y) + way * (lead + gap);
+            const QRectF box = way.x() > 0   ? QRectF(foot.x(), foot.y() - 8, width, 16)
+                               : way.x() < 0 ? QRectF(foot.x() - width, foot.y() - 8, width, 16)
+                               : way.y() > 0 ? QRectF(foot.x() - width / 2, foot.y() - 3, width, 16)
+                                             : QRectF(foot.x() - width / 2, foot.y() - 13, width, 16);
+            painter_.drawText(box, Qt::AlignCenter, text);
+        }
     }
 
     void drawUnknown(const Part& part) {
@@ -251,9 +282,10 @@ private:
 
     void drawProblem(const Error& problem) {
         const Colours& p = colours();
+        const Part* held = scene_.workspace.partInView(problem.part);
         const Part* found = nullptr;
         for (const Part& part : scene_.sheet.parts)
-            if (part.name == problem.part) found = &part;
+            if (held && part.id == held->id) found = &part;
         const PartKind* kind = found ? catalogue_.find(found->kind) : nullptr;
         if (!kind) return;
         const QRectF box = partBox(*found, *kind).adjusted(-4, -4, 4, 4);
@@ -302,7 +334,7 @@ PartText partText(const Part& part, const PartKind& kind, const ParameterLookup&
     if (part.turn == 0 && !part.flip) {
         at = QPointF(part.at.x + kind.labelAt.x, part.at.y + kind.labelAt.y - 8);
     } else if (wide) {
-        at = QPointF(part.at.x - 24, partBox(part, kind).top() - 34);
+        at = QPointF(part.at.x - 24, partBox(part, kind).top() - (text.value.isEmpty() ? 18 : 34));
     } else {
         at = QPointF(partBox(part, kind).right() + 8, part.at.y - 12);
     }
@@ -326,7 +358,7 @@ std::optional<Instant> Instant::of(Workspace& workspace) {
 }
 
 std::optional<double> Instant::value(const std::string& quantity) const {
-    const Trace* trace = workspace_->trace(quantity);
+    const Trace* trace = workspace_->trace(workspace_->outside(quantity));
     return trace ? trace->at(*workspace_->cursor()) : std::nullopt;
 }
 

@@ -45,6 +45,10 @@ SheetView::SheetView(Workspace& workspace, QWidget* parent)
     connect(&workspace, &Workspace::fileChanged, this, [this] {
         if (fitted_) fit();
     });
+    connect(&workspace, &Workspace::viewChanged, this, [this] {
+        setMode(Mode::idle);
+        fit();
+    });
     connect(entry_, &EntryLine::chosen, this, &SheetView::hang);
     connect(entry_, &EntryLine::netNamed, this, &SheetView::nameNet);
     connect(entry_, &EntryLine::joinNamed, this, &SheetView::join);
@@ -138,7 +142,7 @@ QString SheetView::instantText() const {
     if (workspace_.shownRunIsOld()) return "the circuit has changed since this run: run again to see it at the cursor";
     QStringList conducting, blocking;
     for (const Part& part : workspace_.project().sheet().parts)
-        if (const Trace* trace = workspace_.trace(part.name + ".on"))
+        if (const Trace* trace = workspace_.trace(workspace_.outside(part.name + ".on")))
             if (const auto on = trace->at(*workspace_.cursor()))
                 (*on > 0.5 ? conducting : blocking) << QString::fromStdString(part.name);
     QString text = "at " + QString::fromStdString(formatQuantity(toSeconds(*workspace_.cursor()), "s", 7));
@@ -267,6 +271,7 @@ void SheetView::hang(const Entry& entry) {
     for (const auto& [key, text] : entry.values.all())
         if (const ParameterKind* parameter = entry.kind->findParameter(key); parameter && !parameter->rating)
             hanging_.rung = std::max(hanging_.rung, parameter->rung);
+    if (entry.rung >= 0) hanging_.rung = entry.rung;
     if (!rect().contains(pointer_.toPoint()) || pointer_.isNull()) pointer_ = rect().center();
     setMode(Mode::hanging);
     setFocus();

@@ -47,6 +47,12 @@ public:
     void selectSimilar();
     /// Makes a project parameter of the first value of the selected part.
     void promoteValue();
+    /// Asks for a name and makes a module of what is selected.
+    void makeModule();
+    /// Asks for a name and gives the selected place a module of its own.
+    void copyModule();
+    /// Asks for a word under which the selected part is found from then on.
+    void keepPart();
     /// Selects something and brings it into view.
     void reveal(const std::set<int>& ids);
     /// Adds what can be done on the sheet to the commands of the window.
@@ -97,6 +103,7 @@ private:
     void startDragging(bool copies);
     void selectInside(const QPolygonF& outline);
     void openEditor(const QRectF& sheetBox, const QString& text, std::function<Status(const QString&)> accept);
+    void askName(const QString& offered, std::function<Status(const std::string&)> accept);
     void closeEditor(bool accept);
     bool keyWhileHanging(QKeyEvent* event);
     void moveSelection(Point by);

@@ -38,9 +38,8 @@ void drawSymbol(QPainter& painter, const PartKind& kind, const SymbolLook& look)
         if (look.emphasised && stroke.weight != Stroke::Weight::thin) width += 1.2;
         painter.setPen(QPen(look.colour, width, Qt::SolidLine, Qt::RoundCap, Qt::RoundJoin));
         painter.setBrush(stroke.filled ? QBrush(look.colour) : QBrush(Qt::NoBrush));
-        // Kinds of parts live as long as the application.
-        static std::unordered_map<const Stroke*, QPainterPath> known;
-        auto [path, fresh] = known.try_emplace(&stroke);
+        static std::unordered_map<std::string, QPainterPath> known;
+        auto [path, fresh] = known.try_emplace(stroke.path);
         if (fresh) path->second = strokePath(stroke.path);
         painter.drawPath(path->second);
     }

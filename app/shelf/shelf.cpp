@@ -26,7 +26,7 @@ constexpr int tabWidth = 44, tabHeight = 96;
 constexpr char quantityMime[] = "application/x-hedgerow-quantity";
 const char* const tabNames[] = {"Parts", "Quantities", "Runs"};
 
-enum Role { kindRole = Qt::UserRole, nameRole, unitRole, runRole };
+enum Role { kindRole = Qt::UserRole, nameRole, unitRole, runRole, keptRole };
 
 /// Symbol and title of a part.
 class PartRow : public QStyledItemDelegate {
@@ -64,9 +64,8 @@ public:
         painter->setFont(textFont());
         painter->setPen(p.ink);
         const QRect text = option.rect.adjusted(46, 0, -4, 0);
-        painter->drawText(
-            text, Qt::AlignLeft | Qt::AlignVCenter,
-            painter->fontMetrics().elidedText(QString::fromStdString(kind->title), Qt::ElideRight, text.width()));
+        painter->drawText(text, Qt::AlignLeft | Qt::AlignVCenter,
+                          painter->fontMetrics().elidedText(index.data().toString(), Qt::ElideRight, text.width()));
         painter->restore();
     }
 
@@ -248,6 +247,7 @@ Shelf::Shelf(Workspace& workspace, QWidget* parent)
     pages_->addWidget(makeQuantities());
     pages_->addWidget(makeRuns());
     connect(tabs_, &ShelfTabs::chosen, this, [this](int index) { show(static_cast<Tab>(index)); });
+    connect(&workspace, &Workspace::catalogueChanged, this, &Shelf::fillParts);
     connect(&workspace, &Workspace::projectChanged, this, &Shelf::fillQuantities);
     connect(&workspace, &Workspace::runsChanged, this, [this] { fillQuantities(), fillRuns(); });
     fillParts();
@@ -278,7 +278,11 @@ QWidget* Shelf::makeParts() {
     const auto choose = [this](QListWidgetItem* item) {
         const PartKind* kind =
             item ? workspace_.catalogue().find(item->data(kindRole).toString().toStdString()) : nullptr;
-        if (kind) emit partChosen(Entry{kind, {}, ""});
+        if (!kind) return;
+        for (const Part& kept : workspace_.keptParts())
+            if (item->data(keptRole).toString() == QString::fromStdString(kept.name))
+                return emit partChosen(Entry{kind, kept.values, "", kept.rung});
+        emit partChosen(Entry{kind, {}, ""});
     };
     connect(partList_, &QListWidget::itemClicked, this, choose);
     connect(partList_, &QListWidget::itemActivated, this, choose);
@@ -296,9 +300,23 @@ void Shelf::fillParts() {
     const bool all = partSearch_->text().trimmed().isEmpty();
     if (all)
         std::stable_sort(kinds.begin(), kinds.end(), [](const PartKind* a, const PartKind* b) {
-            static const std::vector<std::string> order = {"Sources", "Passives", "Switches", "Control", "Meters"};
+            static const std::vector<std::string> order = {"Sources", "Passives", "Switches",
+                                                           "Control", "Meters",   "Modules"};
             return std::find(order.begin(), order.end(), a->group) < std::find(order.begin(), order.end(), b->group);
         });
+    const QString wanted = partSearch_->text().trimmed();
+    const auto fits = [&](const Part& kept) {
+        return QString::fromStdString(kept.name).contains(wanted, Qt::CaseInsensitive);
+    };
+    const auto& own = workspace_.keptParts();
+    if (all && std::any_of(own.begin(), own.end(), fits))
+        (new QListWidgetItem("Own parts", partList_))->setFlags(Qt::NoItemFlags);
+    for (const Part& kept : own) {
+        if (!fits(kept)) continue;
+        auto* item = new QListWidgetItem(QString::fromStdString(kept.name), partList_);
+        item->setData(kindRole, QString::fromStdString(kept.kind));
+        item->setData(keptRole, QString::fromStdString(kept.name));
+    }
     for (const PartKind* kind : kinds) {
         if (all && group != QString::fromStdString(kind->group)) {
             group = QString::fromStdString(kind->group);

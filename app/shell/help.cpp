@@ -87,6 +87,7 @@ QString generalHelp() {
         {"Ctrl+G", "the gallery of circuits"},
         {"Ctrl+R, Ctrl+J, Ctrl+E, Ctrl+M",
          "copies in a row, select the whole net, select all of this kind, make a parameter of the value"},
+        {"Ctrl+K, Ctrl+I, Ctrl+U", "make a module of the selection, open the module of a place, up to the sheet above"},
         {"arrows", "move the selection by one grid step"},
         {"Ctrl+→ , Ctrl+↑", "turn, flip the selection"},
         {"Page Up, Page Down", "climb and descend the ladder"},

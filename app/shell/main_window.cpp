@@ -19,6 +19,7 @@
 #include "formats/hedge/hedge.h"
 #include "session/registry.h"
 #include "sheet/check_list.h"
+#include "sheet/path_line.h"
 #include "sheet/sheet_export.h"
 #include "sheet/sheet_view.h"
 #include "sheet/text_view.h"
@@ -26,6 +27,7 @@
 #include "shell/finder.h"
 #include "shell/gallery.h"
 #include "shell/help.h"
+#include "shell/libraries.h"
 #include "shell/run_strip.h"
 #include "style/theme.h"
 #include "timeline/timeline_view.h"
@@ -37,12 +39,7 @@ namespace {
 constexpr int messageMilliseconds = 8000;
 
 /// The folder of the example projects: beside the sources, or where they were installed.
-QString examplesFolder() {
-    for (const QString& folder :
-         {QCoreApplication::applicationDirPath() + "/../share/hedgerow/examples", QString(HEDGEROW_EXAMPLES)})
-        if (QDir(folder).exists()) return QDir(folder).absolutePath();
-    return {};
-}
+QString examplesFolder() { return sharedFolder("examples"); }
 
 }  // namespace
 
@@ -63,6 +60,7 @@ MainWindow::MainWindow() : commands_(this) {
     card_ = new Card(workspace_, centre);
     timeline_ = new TimelineView(workspace_, centre);
     checks_ = new CheckList(workspace_, *sheet_);
+    path_ = new PathLine(workspace_, sheet_);
     message_ = new QLabel(sheet_);
     message_->setObjectName("message");
     message_->setWordWrap(true);
@@ -107,7 +105,7 @@ MainWindow::MainWindow() : commands_(this) {
         else
             say(lines.join("\n"), true);
         for (const Error& problem : workspace_.problems())
-            if (const Part* part = workspace_.project().findPart(problem.part); part && !problem.field.empty()) {
+            if (const Part* part = workspace_.partInView(problem.part); part && !problem.field.empty()) {
                 workspace_.select({part->id});
                 break;
             }
@@ -137,6 +135,7 @@ MainWindow::MainWindow() : commands_(this) {
             showHelp(this, QString::fromStdString(kind->title), partHelp(*kind));
     });
     refreshTheme();
+    readLibraries(workspace_);
     sheet_->setFocus();
 }
 
@@ -159,12 +158,16 @@ void MainWindow::say(const QString& message, bool bad) {
     message_->setText(message);
     message_->setFixedWidth(std::min(460, sheet_->width() - 32));
     message_->adjustSize();
-    message_->move(16, 12);
+    message_->move(16, path_->isVisible() ? path_->geometry().bottom() + 8 : 12);
     message_->show();
     message_->raise();
     QTimer::singleShot(messageMilliseconds, message_, [this, message] {
         if (message_->text() == message && workspace_.problems().empty()) message_->hide();
     });
+}
+
+void MainWindow::sayOutcome(const Result<QString>& outcome) {
+    say(outcome ? *outcome : QString::fromStdString(outcome.error().text()), !outcome);
 }
 
 void MainWindow::find() { finder_->open(); }
@@ -209,6 +212,11 @@ void MainWindow::buildCommands() {
     c.add("Show the runs", QKeySequence("Ctrl+3"), [this] { shelf_->show(Shelf::runs); });
     c.add("Next area", QKeySequence("F6"), [this] { nextArea(); });
     sheet_->offer(c);
+    c.add("Share in my library", {}, [this] { sayOutcome(shareInOwnLibrary(workspace_)); });
+    c.add("Add a library…", {}, [this] {
+        const QString path = QFileDialog::getOpenFileName(this, "Add a library", {}, "Hedgerow projects (*.hedge)");
+        if (!path.isEmpty()) sayOutcome(addLibrary(workspace_, path));
+    });
     c.add("Circuit as text", QKeySequence("Ctrl+T"), [this] {
         text_->setVisible(!text_->isVisible());
         (text_->isVisible() ? static_cast<QWidget*>(text_) : sheet_)->setFocus();

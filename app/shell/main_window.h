@@ -17,6 +17,7 @@ class CheckList;
 class Finder;
 class Gallery;
 class Shelf;
+class PathLine;
 class SheetView;
 class TextView;
 class TimelineView;
@@ -57,6 +58,7 @@ private:
     void exportPicture();
     void print();
     void say(const QString& message, bool bad);
+    void sayOutcome(const Result<QString>& outcome);
     void help();
     void nextArea();
 
@@ -64,6 +66,7 @@ private:
     Commands commands_;
     Finder* finder_;
     CheckList* checks_;
+    PathLine* path_;
     Gallery* gallery_;
     TextView* text_;
     RunStrip* strip_;

@@ -10,6 +10,7 @@
 #include <QLabel>
 #include <QThread>
 
+#include "model/module_edits.h"
 #include "sheet/sheet_view.h"
 #include "shelf/shelf.h"
 #include "shell/main_window.h"
@@ -68,6 +69,28 @@ void press(QWidget* target, int key, const QString& text, Qt::KeyboardModifiers 
     QApplication::sendEvent(target, &up);
 }
 
+/// The leg as a module, with its place selected, and its sheet at an instant of the run.
+bool saveModules(MainWindow& window, const QString& folder) {
+    Workspace& workspace = window.workspace();
+    std::set<int> leg;
+    for (const char* name : {"S1", "D1", "S2", "D2"}) leg.insert(workspace.project().findPart(name)->id);
+    if (!workspace.apply(edits::makeModule(leg, "leg", workspace.catalogue()))) return false;
+    const int place = workspace.project().sheet().parts.back().id;
+    workspace.select({place});
+    window.shelf().show(Shelf::parts);
+    window.sheet().fit();
+    bool good = runToEnd(window);
+    good = save(window, folder + "/module.png") && good;
+    workspace.openPlace(place);
+    const double end = toSeconds(workspace.shownRun()->run->end());
+    window.timeline().lanes().setWindow(end - 20e-6, end);
+    workspace.setCursor(toTicks(end - 12e-6));
+    good = save(window, folder + "/module-inside.png") && good;
+    workspace.look({});
+    workspace.undo();
+    return good;
+}
+
 /// Placing a part by typing; a circuit that cannot work; the help of a part.
 bool saveOtherViews(const QString& folder, const QString& project) {
     MainWindow window;
@@ -120,6 +143,7 @@ bool saveOtherViews(const QString& folder, const QString& project) {
     window.shelf().show(Shelf::quantities);
     window.workspace().select({});
     good = save(window, folder + "/quantities.png") && good;
+    good = saveModules(window, folder) && good;
     // A run on its way: long enough to be seen, stopped after the picture.
     (void)window.workspace().apply({"longer", [](Project& changed) -> Status {
                                         changed.plans.front().end = "1";

@@ -3,6 +3,7 @@
 #include <QDir>
 
 #include "formats/hedge/hedge.h"
+#include "model/module_edits.h"
 #include "network/advice.h"
 #include "session/registry.h"
 
@@ -23,7 +24,7 @@ RunEntry::~RunEntry() {
     if (thread.joinable()) thread.join();
 }
 
-Workspace::Workspace(QObject* parent) : QObject(parent) {
+Workspace::Workspace(QObject* parent) : QObject(parent), catalogue_(partLibrary().catalogue()) {
     pollTimer_.setInterval(pollMilliseconds);
     keepTimer_.setInterval(keepMilliseconds);
     keepTimer_.setSingleShot(true);
@@ -39,16 +40,116 @@ Workspace::~Workspace() {
     for (const auto& entry : runs_) entry->run->cancel();
 }
 
-const Catalogue& Workspace::catalogue() const { return partLibrary().catalogue(); }
-
 Status Workspace::apply(const Edit& edit) {
-    auto status = history_.apply(edit);
+    const auto before = history_.shared();  // what views look at lives until all have followed
+    // A project holds all modules that it uses.
+    const Edit whole{edit.label,
+                     [&](Project& changed) {
+                         auto made = edit.apply(changed);
+                         if (made) edits::takeMissingModules(changed, library_.modules);
+                         return made;
+                     },
+                     edit.mergeKey};
+    auto status = history_.apply(whole);
     if (!status) {
         emit refused(QString::fromStdString(status.error().message));
         return status;
     }
-    afterChange();
+    followChange(before->view);
     return status;
+}
+
+/// After a change that may have brought another sheet into view.
+void Workspace::followChange(const View& before) {
+    const View& now = project().view;
+    const bool other = now.sheet != before.sheet || now.path != before.path;
+    afterChange();
+    if (other) emit viewChanged();
+}
+
+void Workspace::look(const View& view) {
+    const auto before = history_.shared();  // what views look at lives until all have followed
+    history_.look(view);
+    if (project().view.sheet == before->view.sheet && project().view.path == before->view.path) return;
+    followChange(before->view);
+}
+
+void Workspace::openPlace(int part) {
+    std::vector<int> path = project().view.path;
+    if (const Part* place = project().findPart(part); place && path.empty() && project().showsModule()) {
+        // A module that was opened by itself has no way to it from the main sheet.
+        const Sheet* inner = project().findSheet(moduleOf(place->kind));
+        if (inner) look({static_cast<std::size_t>(inner - project().sheets.data()), {}});
+        return;
+    }
+    path.push_back(part);
+    look(viewAlong(project(), path));
+}
+
+void Workspace::leaveModule() {
+    std::vector<int> path = project().view.path;
+    const int place = path.empty() ? 0 : path.back();
+    if (!path.empty()) path.pop_back();
+    look(viewAlong(project(), path));
+    if (place != 0) select({place});
+}
+
+std::optional<int> Workspace::lookAtPart(const std::string& name) {
+    std::vector<int> path;
+    const Sheet* sheet = &project().sheets.front();
+    for (std::size_t from = 0; sheet;) {
+        const std::size_t dot = name.find('.', from);
+        const std::string own = name.substr(from, dot == std::string::npos ? dot : dot - from);
+        const auto part = std::find_if(sheet->parts.begin(), sheet->parts.end(),
+                                       [&](const Part& candidate) { return candidate.name == own; });
+        if (part == sheet->parts.end()) return {};
+        if (dot == std::string::npos) {
+            const int id = part->id;
+            look(viewAlong(project(), path));
+            return id;
+        }
+        path.push_back(part->id);
+        sheet = project().findSheet(moduleOf(part->kind));
+        from = dot + 1;
+    }
+    return {};
+}
+
+const Part* Workspace::partInView(const std::string& name) const {
+    const std::string prefix = prefixInView(project());
+    if (!name.starts_with(prefix)) return nullptr;
+    const std::string own = name.substr(prefix.size());
+    return project().findPart(std::string_view(own).substr(0, own.find('.')));
+}
+
+std::string Workspace::outside(const std::string& quantity) const {
+    if (!project().showsModule()) return quantity;
+    const std::size_t dot = quantity.rfind('.');
+    if (const auto net = netsOutside_.find(quantity.substr(0, dot)); net != netsOutside_.end())
+        return net->second + quantity.substr(dot);
+    return prefixInView(project()) + quantity;
+}
+
+void Workspace::readLibraries(const std::vector<std::filesystem::path>& folders) {
+    library_ = readLibrary(folders);
+    cataloguedModules_.clear();
+    catalogue_ = {};  // made anew even where the project has no modules
+    refreshCatalogue();
+    for (const Error& error : library_.errors) emit refused(QString::fromStdString(error.text()));
+}
+
+void Workspace::refreshCatalogue() {
+    const std::vector<Sheet> modules(project().sheets.begin() + 1, project().sheets.end());
+    const bool same = !catalogue_.all().empty() && modules == cataloguedModules_ && project().kept == cataloguedParts_;
+    if (same) return;
+    catalogue_ = withModules(partLibrary().catalogue(), project(), library_.modules);
+    cataloguedModules_ = modules;
+    cataloguedParts_ = keptParts_ = project().kept;
+    for (const Part& part : library_.kept) {
+        const auto same = [&](const Part& own) { return own.name == part.name; };
+        if (std::none_of(keptParts_.begin(), keptParts_.end(), same)) keptParts_.push_back(part);
+    }
+    emit catalogueChanged();
 }
 
 void Workspace::used(const std::string& kind) {
@@ -57,18 +158,23 @@ void Workspace::used(const std::string& kind) {
 }
 
 void Workspace::undo() {
+    const auto before = history_.shared();  // what views look at lives until all have followed
     history_.undo();
-    afterChange();
+    followChange(before->view);
 }
 
 void Workspace::redo() {
+    const auto before = history_.shared();  // what views look at lives until all have followed
     history_.redo();
-    afterChange();
+    followChange(before->view);
 }
 
 void Workspace::afterChange() {
+    refreshCatalogue();
     nets_ = findNets(project().sheet(), catalogue());
-    parameters_ = std::make_unique<ParameterTable>(project().parameters);
+    parameters_ = std::make_unique<ParameterTable>(project().parametersInView());
+    netsOutside_.clear();
+    if (project().showsModule()) netsOutside_ = netNamesOutside(project(), nets_, partLibrary().catalogue());
     std::set<int> still;
     for (const int id : selection_)
         if (project().findPart(id) || project().findWire(id) || project().findLabel(id)) still.insert(id);
@@ -122,6 +228,7 @@ Status Workspace::save(const QString& path) {
 void Workspace::adopt(Project project, const QString& path, bool unsaved) {
     stopRun();
     history_ = History(std::move(project));
+    cataloguedParts_.clear();
     if (unsaved) history_.markUnsaved();
     path_ = path;
     readOnly_ = false;
@@ -135,6 +242,7 @@ void Workspace::adopt(Project project, const QString& path, bool unsaved) {
     sceneName_ = this->project().scenes.front().name;
     problems_.clear();
     afterChange();
+    emit viewChanged();
     emit fileChanged();
     emit selectionChanged();
     emit runsChanged();
@@ -263,10 +371,13 @@ void Workspace::keepWork() {
 
 void Workspace::check() {
     checks_.clear();
-    for (Error& error : checkProject(project(), partLibrary())) checks_.push_back({std::move(error), true});
-    if (checks_.empty())
-        for (Error& error : advise(project(), partLibrary(), nets_, *parameters_))
+    const FlatProject flat = flattened(project(), partLibrary().catalogue());
+    for (Error& error : checkFlat(flat, partLibrary())) checks_.push_back({std::move(error), true});
+    if (checks_.empty()) {
+        const ParameterTable parameters(flat.project.parameters);
+        for (Error& error : advise(flat.project, partLibrary(), flat.nets, parameters))
             checks_.push_back({std::move(error), false});
+    }
     emit checksChanged();
 }
 

@@ -14,6 +14,8 @@
 #include <QTimer>
 
 #include "model/history.h"
+#include "model/modules.h"
+#include "session/library.h"
 #include "session/recovery.h"
 #include "session/run.h"
 
@@ -45,7 +47,9 @@ public:
 
     const Project& project() const { return history_.project(); }
     const History& history() const { return history_; }
-    const Catalogue& catalogue() const;
+    /// All parts, with the modules of the project and of the libraries. Kinds of modules change with their sheets:
+    /// catalogueChanged() tells.
+    const Catalogue& catalogue() const { return catalogue_; }
     const NetList& nets() const { return nets_; }
     const ParameterTable& parameters() const { return *parameters_; }
 
@@ -53,6 +57,24 @@ public:
     Status apply(const Edit& edit);
     void undo();
     void redo();
+
+    // What is in view: the main sheet, or a module at the end of a path of places
+    void look(const View& view);
+    /// Opens the module of a place on the sheet in view.
+    void openPlace(int part);
+    /// From a module to the sheet it was opened from.
+    void leaveModule();
+    /// Brings the sheet of a part named from outside ("X1.S1") into view. @return its id there
+    std::optional<int> lookAtPart(const std::string& name);
+    /// The part of the sheet in view that has this name from outside, or holds what has it.
+    const Part* partInView(const std::string& name) const;
+    /// What a quantity of the sheet in view is called from outside.
+    std::string outside(const std::string& quantity) const;
+
+    const Library& library() const { return library_; }
+    /// The user's own parts: the project's, then those of the libraries under other names.
+    const std::vector<Part>& keptParts() const { return keptParts_; }
+    void readLibraries(const std::vector<std::filesystem::path>& folders);
 
     /// Kinds of parts that were placed, the last one first.
     const std::vector<std::string>& recentKinds() const { return recentKinds_; }
@@ -107,8 +129,10 @@ signals:
     void projectChanged();
     void fileChanged();
     void selectionChanged();
-    void runsChanged();    ///< a run started, ended or was chosen
-    void runProgressed();  ///< new points in the shown run
+    void viewChanged();       ///< another sheet is in view
+    void catalogueChanged();  ///< modules or kept parts changed
+    void runsChanged();       ///< a run started, ended or was chosen
+    void runProgressed();     ///< new points in the shown run
     void cursorChanged();
     void problemsChanged();
     void checksChanged();
@@ -116,6 +140,8 @@ signals:
 
 private:
     void afterChange();
+    void followChange(const View& before);
+    void refreshCatalogue();
     void setProblems(std::vector<Error> problems);
     void poll();
     bool catchUp(int milliseconds);
@@ -125,6 +151,11 @@ private:
     void learnCost(const Run& run);
 
     History history_;
+    Library library_;
+    Catalogue catalogue_;
+    std::vector<Sheet> cataloguedModules_;
+    std::vector<Part> cataloguedParts_, keptParts_;
+    std::map<std::string, std::string> netsOutside_;  ///< of the module in view
     NetList nets_;
     std::unique_ptr<ParameterTable> parameters_;
     std::set<int> selection_;

@@ -29,27 +29,63 @@ void comparePart(const Part& a, const Part& b, const PartKind* kind, std::vector
     }
 }
 
+template <class Item>
+const Item* named(const std::vector<Item>& list, const std::string& name) {
+    const auto found = std::find_if(list.begin(), list.end(), [&](const Item& item) { return item.name == name; });
+    return found == list.end() ? nullptr : &*found;
+}
+
+void compareParameters(const std::vector<Parameter>& before, const std::vector<Parameter>& after, const std::string& in,
+                       std::vector<std::string>& lines) {
+    for (const Parameter& parameter : after) {
+        const Parameter* old = named(before, parameter.name);
+        if (!old)
+            lines.push_back(fmt::format("{}added {} = {}", in, parameter.name, parameter.value));
+        else if (old->value != parameter.value)
+            lines.push_back(fmt::format("{}{} {} → {}", in, parameter.name, old->value, parameter.value));
+    }
+    for (const Parameter& parameter : before)
+        if (!named(after, parameter.name)) lines.push_back(fmt::format("{}removed {}", in, parameter.name));
+}
+
+/// @param in  what stands before each line: the module's name
+void compareSheet(const Sheet& before, const Sheet& after, const std::string& in, const Catalogue& catalogue,
+                  std::vector<std::string>& lines) {
+    for (const Part& part : after.parts) {
+        std::vector<std::string> own;
+        const Part* old = named(before.parts, part.name);
+        if (!old)
+            own.push_back("added " + part.name);
+        else
+            comparePart(*old, part, catalogue.find(part.kind), own);
+        for (const std::string& line : own) lines.push_back(in + line);
+    }
+    for (const Part& part : before.parts)
+        if (!named(after.parts, part.name)) lines.push_back(in + "removed " + part.name);
+    compareParameters(before.parameters, after.parameters, in, lines);
+    const auto wires = [](const Sheet& sheet) {
+        std::vector<std::vector<Point>> all;
+        for (const Wire& wire : sheet.wires) all.push_back(wire.points);
+        return all;
+    };
+    if (wires(before) != wires(after)) lines.push_back(in + "wires");
+}
+
 }  // namespace
 
 std::vector<std::string> changesBetween(const Project& before, const Project& after, const Catalogue& catalogue) {
     std::vector<std::string> lines;
-    for (const Part& part : after.sheet().parts) {
-        const Part* old = before.findPart(part.name);
+    for (const Sheet& sheet : after.sheets) {
+        const bool main = &sheet == &after.sheets.front();
+        const Sheet* old = main ? &before.sheets.front() : before.findSheet(sheet.name);
         if (!old)
-            lines.push_back("added " + part.name);
+            lines.push_back("added module " + sheet.name);
         else
-            comparePart(*old, part, catalogue.find(part.kind), lines);
+            compareSheet(*old, sheet, main ? "" : sheet.name + ": ", catalogue, lines);
     }
-    for (const Part& part : before.sheet().parts)
-        if (!after.findPart(part.name)) lines.push_back("removed " + part.name);
-    for (const Parameter& parameter : after.parameters) {
-        const auto old = std::find_if(before.parameters.begin(), before.parameters.end(),
-                                      [&](const Parameter& p) { return p.name == parameter.name; });
-        if (old == before.parameters.end())
-            lines.push_back(fmt::format("added {} = {}", parameter.name, parameter.value));
-        else if (old->value != parameter.value)
-            lines.push_back(fmt::format("{} {} → {}", parameter.name, old->value, parameter.value));
-    }
+    for (std::size_t i = 1; i < before.sheets.size(); ++i)
+        if (!after.findSheet(before.sheets[i].name)) lines.push_back("removed module " + before.sheets[i].name);
+    compareParameters(before.parameters, after.parameters, "", lines);
     for (const Plan& plan : after.plans) {
         const Plan* old = before.findPlan(plan.name);
         if (!old) continue;
@@ -57,12 +93,6 @@ std::vector<std::string> changesBetween(const Project& before, const Project& af
         if (old->tolerance != plan.tolerance)
             lines.push_back(fmt::format("plan {}: trace tolerance {} → {}", plan.name, old->tolerance, plan.tolerance));
     }
-    const auto wires = [](const Sheet& sheet) {
-        std::vector<std::vector<Point>> all;
-        for (const Wire& wire : sheet.wires) all.push_back(wire.points);
-        return all;
-    };
-    if (wires(before.sheet()) != wires(after.sheet())) lines.emplace_back("wires");
     return lines;
 }
 

@@ -6,6 +6,7 @@
 #include <fmt/format.h>
 
 #include "base/text.h"
+#include "model/modules.h"
 #include "model/mover.h"
 #include "model/nets.h"
 #include "model/quantity.h"
@@ -86,6 +87,25 @@ Edit turned(std::string verb, std::set<int> ids, const Catalogue& catalogue, Cha
             }};
 }
 
+/// A module takes a rung for all that is inside.
+void takeRung(Part& part, const PartKind& kind, int rung) {
+    part.rung = rung;
+    if (kind.module) part.values.set(insideKey, std::string(oneRung));
+}
+
+/// The values that places of the module in view set follow a new name; "" drops them.
+void renameInPlaces(Project& project, const std::string& from, const std::string& to) {
+    const std::string kind = moduleKindId(project.sheet().name);
+    for (Sheet& sheet : project.sheets)
+        for (Part& place : sheet.parts) {
+            const std::string* typed = place.kind == kind ? place.values.find(from) : nullptr;
+            if (!typed) continue;
+            const std::string text = *typed;
+            place.values.set(from, "");
+            if (!to.empty()) place.values.set(to, text);
+        }
+}
+
 }  // namespace
 
 std::string freeName(const Project& project, const PartKind& kind) {
@@ -96,9 +116,11 @@ std::string freeName(const Project& project, const PartKind& kind) {
 }
 
 Edit place(Part part, const Catalogue& catalogue) {
-    const PartKind* kind = catalogue.find(part.kind);
-    return {"place " + (kind ? lowerCase(kind->title) : part.kind),
-            [part, kind, &catalogue](Project& project) -> Status {
+    const PartKind* known = catalogue.find(part.kind);
+    return {"place " + (known ? lowerCase(known->title) : part.kind), [part, &catalogue](Project& project) -> Status {
+                const PartKind* kind = catalogue.find(part.kind);
+                if (project.showsModule() && wouldContainItself(project, project.sheet().name, moduleOf(part.kind)))
+                    return Error{ErrorCode::name, fmt::format("{} cannot stand inside itself", moduleOf(part.kind))};
                 if (!kind) return Error{ErrorCode::name, fmt::format("no part is called '{}'", part.kind)};
                 Part placed = part;
                 placed.id = project.newId();
@@ -225,7 +247,7 @@ Edit climb(std::set<int> ids, int steps, const Catalogue& catalogue) {
                     if (!kind || !ids.contains(part.id)) continue;
                     for (int rung = part.rung + steps; rung >= 0 && rung <= 4; rung += steps)
                         if (kind->hasRung(rung)) {
-                            part.rung = rung;
+                            takeRung(part, *kind, rung);
                             break;
                         }
                 }
@@ -237,7 +259,7 @@ Edit setRung(std::set<int> ids, int rung, const Catalogue& catalogue) {
     return {fmt::format("rung {}", rung), [ids = std::move(ids), rung, &catalogue](Project& project) -> Status {
                 for (Part& part : project.sheet().parts) {
                     const PartKind* kind = catalogue.find(part.kind);
-                    if (kind && ids.contains(part.id) && kind->hasRung(rung)) part.rung = rung;
+                    if (kind && ids.contains(part.id) && kind->hasRung(rung)) takeRung(part, *kind, rung);
                 }
                 return {};
             }};
@@ -258,16 +280,28 @@ Edit setParameter(std::string name, Parameter parameter) {
             if (!findUnit(parameter.unit))
                 return Error{
                     ErrorCode::unit, fmt::format("'{}' is not a unit", parameter.unit), {}, {}, parameter.name};
-            if (parameter.name != name && project.findParameter(parameter.name))
+            std::vector<Parameter>& list = project.ownParameters();
+            const auto find = [&](const std::string& wanted) {
+                return std::find_if(list.begin(), list.end(), [&](const Parameter& p) { return p.name == wanted; });
+            };
+            if (project.showsModule() && parameter.name == insideKey)
+                return Error{ErrorCode::name,
+                             fmt::format("'{}' says which rungs hold inside a module: take another name", insideKey),
+                             {},
+                             {},
+                             name};
+            if (parameter.name != name && find(parameter.name) != list.end())
                 return Error{
                     ErrorCode::name, fmt::format("there is another parameter called {}", parameter.name), {}, {}, name};
-            Parameter* existing = project.findParameter(name);
-            if (existing)
-                *existing = parameter;
-            else
-                project.parameters.push_back(parameter);
-            if (existing && parameter.name != name)
-                forEachExpression(project, [&](std::string& text) { text = withRenamed(text, name, parameter.name); });
+            const auto existing = find(name);
+            if (existing == list.end()) {
+                list.push_back(parameter);
+                return {};
+            }
+            *existing = parameter;
+            if (parameter.name == name) return {};
+            renameInExpressions(project, name, parameter.name);
+            if (project.showsModule()) renameInPlaces(project, name, parameter.name);
             return {};
         },
         merge};
@@ -279,7 +313,8 @@ Edit promote(int id, std::string key, std::string name, const Catalogue& catalog
                 const PartKind* kind = part ? catalogue.find(part->kind) : nullptr;
                 const ParameterKind* value = kind ? kind->findParameter(key) : nullptr;
                 if (!value || value->text || !value->choices.empty()) return {};
-                if (project.findParameter(name))
+                const auto& list = project.ownParameters();
+                if (std::any_of(list.begin(), list.end(), [&](const Parameter& p) { return p.name == name; }))
                     return Error{
                         ErrorCode::name, fmt::format("there is a parameter called {} already", name), {}, {}, name};
                 const std::string* typed = part->values.find(key);
@@ -292,7 +327,8 @@ Edit promote(int id, std::string key, std::string name, const Catalogue& catalog
 
 Edit removeParameter(std::string name) {
     return {"remove parameter " + name, [name](Project& project) -> Status {
-                std::erase_if(project.parameters, [&](const Parameter& p) { return p.name == name; });
+                std::erase_if(project.ownParameters(), [&](const Parameter& p) { return p.name == name; });
+                if (project.showsModule()) renameInPlaces(project, name, "");
                 return {};
             }};
 }

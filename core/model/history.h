@@ -1,6 +1,6 @@
 #pragma once
-// Undo and redo. A project changes only through Edits; the history keeps the whole state before and after each, so
-// undo is complete by construction.
+// Undo and redo. A project changes only through Edits; the history keeps what leads from each state back to the one
+// before, so that undo is complete by construction and costs memory only for what changed.
 
 #include <functional>
 #include <memory>
@@ -9,6 +9,7 @@
 
 #include "base/result.h"
 #include "model/project.h"
+#include "model/project_patch.h"
 
 namespace hedgerow {
 
@@ -24,31 +25,41 @@ class History {
 public:
     explicit History(Project project = {});
 
-    const Project& project() const { return *states_[at_].project; }
-    std::shared_ptr<const Project> shared() const { return states_[at_].project; }
+    const Project& project() const { return *now_; }
+    std::shared_ptr<const Project> shared() const { return now_; }
     /// Applies an edit. On an error, and when nothing changes, the history stays as it was.
     Status apply(const Edit& edit);
-    bool canUndo() const { return at_ > 0; }
-    bool canRedo() const { return at_ + 1 < states_.size(); }
-    std::string undoLabel() const { return canUndo() ? states_[at_].label : ""; }
-    std::string redoLabel() const { return canRedo() ? states_[at_ + 1].label : ""; }
+    bool canUndo() const { return !before_.empty(); }
+    bool canRedo() const { return !after_.empty(); }
+    std::string undoLabel() const { return canUndo() ? before_.back().label : ""; }
+    std::string redoLabel() const { return canRedo() ? after_.back().label : ""; }
+    /// Both keep in view, or bring into view, the sheet on which the change was made.
     void undo();
     void redo();
+    /// Another sheet comes into view; this is no step of undo.
+    void look(View view);
 
-    void markSaved() { saved_ = states_[at_].project; }
+    void markSaved() { saved_ = state_; }
     /// For a recovered project: nothing on disk is equal to it.
-    void markUnsaved() { saved_.reset(); }
-    bool modified() const { return saved_ != states_[at_].project; }
+    void markUnsaved() { saved_ = -1; }
+    bool modified() const { return saved_ != state_; }
 
 private:
-    struct State {
-        std::shared_ptr<const Project> project;
+    /// One change, as seen from the present: how to get to its other side.
+    struct Step {
+        ProjectPatch patch;
         std::string label;
         std::string mergeKey;
+        View madeIn;         ///< what was in view when the change was made
+        std::string madeOn;  ///< the sheet
+        int state;           ///< on the other side
     };
-    std::vector<State> states_;
-    std::size_t at_ = 0;
-    std::shared_ptr<const Project> saved_;
+    void cross(std::vector<Step>& from, std::vector<Step>& to);
+
+    std::shared_ptr<const Project> now_;
+    std::vector<Step> before_, after_;  ///< the nearest last
+    int state_ = 0, lastState_ = 0;     ///< states are numbered as they are made
+    int saved_ = 0;
 };
 
 }  // namespace hedgerow

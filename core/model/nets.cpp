@@ -4,6 +4,8 @@
 #include <numeric>
 #include <set>
 
+#include "model/modules.h"
+
 namespace hedgerow {
 
 namespace {
@@ -134,6 +136,10 @@ private:
             if (net.labelled) continue;
             for (const PinRef& ref : net.pins) {
                 const Part& part = *parts.at(ref.part);
+                if (isModulePin(part)) {
+                    net.name = part.name;
+                    break;
+                }
                 const std::string name =
                     part.name + "." + catalogue_.find(part.kind)->pins[static_cast<std::size_t>(ref.pin)].name;
                 if (net.name.empty() || name < net.name) net.name = name;

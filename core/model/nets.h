@@ -17,7 +17,7 @@ struct PinRef {
 };
 
 struct Net {
-    std::string name;  ///< the label, or "part.pin" of the alphabetically first pin
+    std::string name;  ///< the label, the name of a module's pin, or "part.pin" of the first by alphabet
     bool labelled = false;
     std::vector<PinRef> pins;
     std::vector<int> wires;

@@ -98,16 +98,21 @@ Box boxOf(const Part& part, const PartKind& kind) {
 }
 
 void Catalogue::add(PartKind kind) {
-    const std::string id = kind.id;
+    assert(!kinds_.contains(kind.id));
+    set(std::move(kind));
+}
+
+void Catalogue::set(PartKind kind) {
     kind.box = boundsOf(kind);
-    const auto [place, added] = kinds_.emplace(id, std::move(kind));
-    assert(added);
-    if (added) ordered_.push_back(&place->second);
+    std::shared_ptr<const PartKind>& place = kinds_[kind.id];
+    if (place) std::erase(ordered_, place.get());
+    place = std::make_shared<const PartKind>(std::move(kind));
+    ordered_.push_back(place.get());
 }
 
 const PartKind* Catalogue::find(std::string_view id) const {
     const auto found = kinds_.find(id);
-    return found == kinds_.end() ? nullptr : &found->second;
+    return found == kinds_.end() ? nullptr : found->second.get();
 }
 
 const PartKind* Catalogue::findByWord(std::string_view word) const {

@@ -3,6 +3,7 @@
 
 #include <limits>
 #include <map>
+#include <memory>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -68,6 +69,7 @@ struct PartKind {
     std::vector<Stroke> symbol;
     Point labelAt{24, -8};  ///< where name and value stand when the part is not turned
     std::string group;      ///< heading on the shelf
+    bool module = false;    ///< made from a sheet of the project: drawn with its title and the names of its pins
 
     const ParameterKind* findParameter(std::string_view key) const;
     /// The given rung or, where the part lacks it, the next one below; the lowest when none is below.
@@ -97,6 +99,8 @@ class Catalogue {
 public:
     /// @pre no kind of this identifier is there yet
     void add(PartKind kind);
+    /// As add, in the place of a kind of this identifier if there is one.
+    void set(PartKind kind);
     const PartKind* find(std::string_view id) const;
     const std::vector<const PartKind*>& all() const { return ordered_; }
     /// Finds by identifier, title or synonym, exactly.
@@ -106,7 +110,7 @@ public:
     std::vector<const PartKind*> search(std::string_view typed, const std::vector<std::string>& recently = {}) const;
 
 private:
-    std::map<std::string, PartKind, std::less<>> kinds_;
+    std::map<std::string, std::shared_ptr<const PartKind>, std::less<>> kinds_;  ///< shared between copies
     std::vector<const PartKind*> ordered_;
 };
 

@@ -53,8 +53,18 @@ const Wire* Project::findWire(int id) const { return byId(sheet().wires, id); }
 Wire* Project::findWire(int id) { return byId(sheet().wires, id); }
 Label* Project::findLabel(int id) { return byId(sheet().labels, id); }
 const Label* Project::findLabel(int id) const { return byId(sheet().labels, id); }
+const Sheet* Project::findSheet(std::string_view name) const { return byName(sheets, name); }
+Sheet* Project::findSheet(std::string_view name) { return byName(sheets, name); }
 const Scene* Project::findScene(std::string_view name) const { return byName(scenes, name); }
 const Plan* Project::findPlan(std::string_view name) const { return byName(plans, name); }
 Parameter* Project::findParameter(std::string_view name) { return byName(parameters, name); }
+
+std::vector<Parameter> Project::parametersInView() const {
+    if (!showsModule()) return parameters;
+    std::vector<Parameter> all = sheet().parameters;
+    for (const Parameter& parameter : parameters)
+        if (!byName(sheet().parameters, parameter.name)) all.push_back(parameter);
+    return all;
+}
 
 }  // namespace hedgerow

@@ -76,15 +76,6 @@ struct Label {
     friend bool operator==(const Label&, const Label&) = default;
 };
 
-struct Sheet {
-    std::string name = "main";
-    std::vector<Part> parts;
-    std::vector<Wire> wires;
-    std::vector<Label> labels;
-    std::string extra;
-    friend bool operator==(const Sheet&, const Sheet&) = default;
-};
-
 struct Parameter {
     std::string name;
     std::string value;  ///< as typed
@@ -93,6 +84,19 @@ struct Parameter {
     std::string extra;
     std::string least = {}, most = {};  ///< the range in which it may lie, as typed; "" where it is open
     friend bool operator==(const Parameter&, const Parameter&) = default;
+};
+
+/// A drawn circuit: the project's main sheet, or a module, which stands as one part on other sheets.
+struct Sheet {
+    std::string name = "main";
+    std::vector<Part> parts;
+    std::vector<Wire> wires;
+    std::vector<Label> labels;
+    std::string extra;
+    std::vector<Parameter> parameters = {};  ///< of a module: what each place of it can set, with the standard values
+    std::string note = {};                   ///< of a module: what it is, in a line
+    std::string origin = {};                 ///< of a module from a library: which; it is not changed here
+    friend bool operator==(const Sheet&, const Sheet&) = default;
 };
 
 /// The events of a run on the time axis.
@@ -131,10 +135,17 @@ struct Folder {
     friend bool operator==(const Folder&, const Folder&) { return true; }
 };
 
+/// Which sheet is in view; not part of what a project is.
+struct View {
+    std::size_t sheet = 0;    ///< index into the sheets
+    std::vector<int> path{};  ///< ids of the modules' places that led there from the main sheet, each on its own sheet
+    friend bool operator==(const View&, const View&) { return true; }
+};
+
 struct Project {
     std::string title;
     std::string description;
-    std::vector<Sheet> sheets = std::vector<Sheet>(1);
+    std::vector<Sheet> sheets = std::vector<Sheet>(1);  ///< the main sheet first, then modules
     std::vector<Parameter> parameters;
     std::vector<Scene> scenes = std::vector<Scene>(1);
     std::vector<Plan> plans = std::vector<Plan>(1);
@@ -142,11 +153,21 @@ struct Project {
     std::string extra;
     int lastId = 0;
     Folder folder;  ///< where relative file names start; in memory only
+    std::vector<Part> kept = {};  ///< the user's own parts: each is found under its name, with its values
+    View view = {};
     friend bool operator==(const Project&, const Project&) = default;
 
     int newId() { return ++lastId; }
-    Sheet& sheet() { return sheets.front(); }
-    const Sheet& sheet() const { return sheets.front(); }
+    /// The sheet in view, which edits change.
+    Sheet& sheet() { return sheets[view.sheet]; }
+    const Sheet& sheet() const { return sheets[view.sheet]; }
+    bool showsModule() const { return view.sheet > 0; }
+    /// The parameters of what is in view: the project's, or a module's.
+    std::vector<Parameter>& ownParameters() { return showsModule() ? sheet().parameters : parameters; }
+    const std::vector<Parameter>& ownParameters() const { return showsModule() ? sheet().parameters : parameters; }
+    /// The parameters that expressions of the sheet in view may name: those of a module hide the project's.
+    std::vector<Parameter> parametersInView() const;
+    // Of the sheet in view.
     const Part* findPart(int id) const;
     Part* findPart(int id);
     const Part* findPart(std::string_view name) const;
@@ -154,6 +175,9 @@ struct Project {
     Wire* findWire(int id);
     Label* findLabel(int id);
     const Label* findLabel(int id) const;
+    // Of the project.
+    const Sheet* findSheet(std::string_view name) const;
+    Sheet* findSheet(std::string_view name);
     const Scene* findScene(std::string_view name) const;
     const Plan* findPlan(std::string_view name) const;
     Parameter* findParameter(std::string_view name);

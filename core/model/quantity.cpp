@@ -285,7 +285,14 @@ private:
 
     Result<Quantity> nameOrCall() {
         const std::size_t start = at_;
-        const std::string_view name = word();
+        word();
+        // Parameters of modules have names with dots.
+        while (at_ + 1 < text_.size() && text_[at_] == '.' &&
+               (std::isalpha(static_cast<unsigned char>(text_[at_ + 1])) || text_[at_ + 1] == '_')) {
+            ++at_;
+            word();
+        }
+        const std::string_view name = text_.substr(start, at_ - start);
         skipBlanks();
         if (at_ < text_.size() && text_[at_] == '(') return call(name, start);
         if (name == "pi") return Quantity{pi, {}};

@@ -23,51 +23,86 @@ std::vector<std::string*> expressionsOf(Plan& plan) {
     return all;
 }
 
+/// Where an expression stands.
+struct Place {
+    std::string where;
+    const Sheet* sheet = nullptr;  ///< of a part
+    int part = 0;
+    std::string key, kind;
+};
+
+/// Every typed expression of a project. `module` tells whose parameters its names mean first: a sheet, or nullptr.
+template <class Visit>
+void visitExpressions(Project& project, const Visit& visit) {
+    for (Sheet& sheet : project.sheets) {
+        const bool main = &sheet == &project.sheets.front();
+        for (Part& part : sheet.parts)
+            for (const auto& [key, text] : std::vector(part.values.all())) {
+                std::string changed = text;
+                visit(changed, main ? nullptr : &sheet, Place{part.name, &sheet, part.id, key, part.kind});
+                if (changed != text) part.values.set(key, changed);
+            }
+        for (Parameter& parameter : sheet.parameters)
+            for (std::string* text : {&parameter.value, &parameter.least, &parameter.most})
+                visit(*text, nullptr, Place{"parameter " + parameter.name + " of " + sheet.name, nullptr, 0, {}, {}});
+    }
+    for (Parameter& parameter : project.parameters)
+        for (std::string* text : {&parameter.value, &parameter.least, &parameter.most})
+            visit(*text, nullptr, Place{"parameter " + parameter.name, nullptr, 0, {}, {}});
+    for (Plan& plan : project.plans)
+        for (std::string* text : expressionsOf(plan))
+            visit(*text, nullptr, Place{"plan " + plan.name, nullptr, 0, {}, {}});
+}
+
+bool has(const std::vector<Parameter>& list, std::string_view name) {
+    return std::any_of(list.begin(), list.end(), [name](const Parameter& p) { return p.name == name; });
+}
+
+/// Whether a name in an expression of the module (nullptr: outside modules) means the parameter in view.
+bool meansInView(const Project& project, const Sheet* module, std::string_view name) {
+    const Sheet* seen = project.showsModule() ? &project.sheet() : nullptr;
+    return seen ? module == seen : !module || !has(module->parameters, name);
+}
+
 }  // namespace
 
 std::vector<ParameterUse> usesOf(const Project& project, const Catalogue& catalogue, std::string_view parameter) {
     std::vector<ParameterUse> found;
-    for (const Sheet& sheet : project.sheets)
-        for (const Part& part : sheet.parts)
-            for (const auto& [key, text] : part.values.all()) {
-                if (!uses(text, parameter)) continue;
-                const PartKind* kind = catalogue.find(part.kind);
-                const ParameterKind* value = kind ? kind->findParameter(key) : nullptr;
-                found.push_back({part.name + " " + (value ? value->label : key), part.id, key});
-            }
-    for (const Parameter& other : project.parameters)
-        for (const std::string* text : {&other.value, &other.least, &other.most})
-            if (uses(*text, parameter)) found.push_back({"parameter " + other.name, 0, {}});
-    for (Plan plan : project.plans)
-        for (const std::string* text : expressionsOf(plan))
-            if (uses(*text, parameter)) found.push_back({"plan " + plan.name, 0, {}});
+    Project copy = project;
+    visitExpressions(copy, [&](std::string& text, const Sheet* module, const Place& place) {
+        if (!uses(text, parameter) || !meansInView(copy, module, parameter)) return;
+        if (!place.sheet) return found.push_back({place.where, 0, 0, {}});
+        const auto sheet = static_cast<std::size_t>(place.sheet - copy.sheets.data());
+        const auto part = std::find_if(place.sheet->parts.begin(), place.sheet->parts.end(),
+                                       [&](const Part& p) { return p.id == place.part; });
+        const PartKind* kind = catalogue.find(part->kind);
+        const ParameterKind* value = kind ? kind->findParameter(place.key) : nullptr;
+        const std::string in = sheet == copy.view.sheet ? "" : place.sheet->name + ": ";
+        found.push_back({in + place.where + " " + (value ? value->label : place.key), place.part, sheet, place.key});
+    });
     return found;
 }
 
-void forEachExpression(Project& project, const std::function<void(std::string&)>& visit) {
-    for (Sheet& sheet : project.sheets)
-        for (Part& part : sheet.parts)
-            for (const auto& [key, text] : std::vector(part.values.all())) {
-                std::string changed = text;
-                visit(changed);
-                if (changed != text) part.values.set(key, changed);
-            }
-    for (Parameter& parameter : project.parameters)
-        for (std::string* text : {&parameter.value, &parameter.least, &parameter.most}) visit(*text);
-    for (Plan& plan : project.plans)
-        for (std::string* text : expressionsOf(plan)) visit(*text);
+void renameInExpressions(Project& project, std::string_view from, std::string_view to) {
+    visitExpressions(project, [&](std::string& text, const Sheet* module, const Place&) {
+        if (meansInView(project, module, from)) text = withRenamed(text, from, to);
+    });
 }
 
-std::vector<std::string> undefinedParameters(const Project& project) {
+std::vector<std::string> undefinedParameters(const Project& project, const Catalogue& catalogue) {
     std::vector<std::string> missing;
     Project copy = project;
-    forEachExpression(copy, [&](std::string& text) {
-        for (const std::string& name : parametersIn(text)) {
-            const auto defined = [&](const Parameter& p) { return p.name == name; };
-            if (std::none_of(project.parameters.begin(), project.parameters.end(), defined) &&
+    const auto isNumber = [&](const Place& place) {
+        const PartKind* kind = catalogue.find(place.kind);
+        const ParameterKind* value = kind ? kind->findParameter(place.key) : nullptr;
+        return !value || (!value->text && value->choices.empty());
+    };
+    visitExpressions(copy, [&](std::string& text, const Sheet* module, const Place& place) {
+        if ((project.showsModule() && module != &copy.sheet()) || !isNumber(place)) return;
+        for (const std::string& name : parametersIn(text))
+            if (!has(project.parameters, name) && !(module && has(module->parameters, name)) &&
                 std::find(missing.begin(), missing.end(), name) == missing.end())
                 missing.push_back(name);
-        }
     });
     return missing;
 }

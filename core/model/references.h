@@ -1,7 +1,6 @@
 #pragma once
 // Where names are used: parameters in expressions, and finding things on a sheet.
 
-#include <functional>
 #include <optional>
 #include <set>
 #include <string>
@@ -17,15 +16,17 @@ namespace hedgerow {
 struct ParameterUse {
     std::string where;  ///< "L1 winding resistance", "parameter Ts", "plan look"
     int part = 0;       ///< id of the part; 0 when it is not in a part
+    std::size_t sheet = 0;  ///< on which the part stands
     std::string key;    ///< of the value in the part
 };
+/// Of a parameter of the list in view.
 std::vector<ParameterUse> usesOf(const Project& project, const Catalogue& catalogue, std::string_view parameter);
 
-/// Calls `visit` with every typed expression of a project, which it may change.
-void forEachExpression(Project& project, const std::function<void(std::string&)>& visit);
+/// Renames a parameter of the list in view in all expressions that mean it.
+void renameInExpressions(Project& project, std::string_view from, std::string_view to);
 
-/// Names that expressions use and that no parameter has.
-std::vector<std::string> undefinedParameters(const Project& project);
+/// Names that expressions use and that no parameter has; of a module in view, those on its sheet.
+std::vector<std::string> undefinedParameters(const Project& project, const Catalogue& catalogue);
 
 /// The wires and labels of the nets that the given wires and labels belong to, or, without any, those of the given
 /// parts.

@@ -47,6 +47,7 @@ struct Entry {
     const PartKind* kind = nullptr;
     TypedValues values;
     std::string understood;  ///< the values in words: "47 µH, winding resistance 12 mΩ"
+    int rung = -1;           ///< -1: the one that the values need
 };
 /// Reads "l 47u dcr 12m": a word that finds the part, then its main values in order, then key-value pairs.
 Result<Entry> readEntry(std::string_view typed, const Catalogue& catalogue, const ParameterLookup& lookup);

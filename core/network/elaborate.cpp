@@ -175,18 +175,22 @@ private:
 
 }  // namespace
 
+std::vector<Error> checkFlat(const FlatProject& flat, const PartLibrary& library) {
+    if (!flat.errors.empty()) return flat.errors;
+    return checkSheet(flat.project, library, flat.nets, ParameterTable(flat.project.parameters));
+}
+
 std::vector<Error> checkProject(const Project& project, const PartLibrary& library) {
-    const NetList nets = findNets(project.sheet(), library.catalogue());
-    return checkSheet(project, library, nets, ParameterTable(project.parameters));
+    return checkFlat(flattened(project, library.catalogue()), library);
 }
 
 Result<Elaboration> elaborate(const Project& project, const PartLibrary& library) {
-    Elaboration result;
-    result.nets = findNets(project.sheet(), library.catalogue());
-    const ParameterTable parameters(project.parameters);
-    const std::vector<Error> errors = checkSheet(project, library, result.nets, parameters);
+    FlatProject flat = flattened(project, library.catalogue());
+    const std::vector<Error> errors = checkFlat(flat, library);
     if (!errors.empty()) return errors.front();
-    Builder(project, library, parameters, result).all();
+    Elaboration result;
+    result.nets = std::move(flat.nets);
+    Builder(flat.project, library, ParameterTable(flat.project.parameters), result).all();
     return result;
 }
 

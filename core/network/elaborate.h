@@ -5,6 +5,7 @@
 #include <string>
 #include <vector>
 
+#include "model/modules.h"
 #include "model/nets.h"
 #include "model/project.h"
 #include "model/values.h"
@@ -14,6 +15,8 @@ namespace hedgerow {
 
 /// Everything that keeps the project from running, in the order of the sheet. Empty when it can run.
 std::vector<Error> checkProject(const Project& project, const PartLibrary& library);
+/// The same of a project that is laid out already.
+std::vector<Error> checkFlat(const FlatProject& flat, const PartLibrary& library);
 
 /// A network that is ready to run, and what the interface needs to find its way back to the sheet.
 struct Elaboration {

@@ -112,7 +112,7 @@ TEST(Fuzz, TenThousandMutatedProjects) {
 TEST(Fuzz, ClipboardTextOfAnyKind) {
     std::mt19937 random(5);
     const std::string clip =
-        R"({"parts": [{"name": "R1", "kind": "resistor", "at": [0, 0], "values": {"r": "5"}}], "wires": [{"points": [[0, 0], [8, 0]]}], "labels": []})";
+        R"({"sheets": [{"parts": [{"name": "R1", "kind": "resistor", "at": [0, 0], "values": {"r": "5"}}], "wires": [{"points": [[0, 0], [8, 0]]}], "labels": []}]})";
     int good = 0;
     for (int i = 0; i < 5000; ++i) good += readClip(mutated(clip, random)) ? 1 : 0;
     EXPECT_GT(good, 100);

@@ -40,7 +40,7 @@ TEST(Assemble, FromTypedPartsToAMeasureAndBack) {
     Window window;
     const Project empty = window.workspace().project();
     assemble(window);
-    const Sheet& sheet = window.workspace().project().sheet();
+    const Sheet sheet = window.workspace().project().sheet();
     ASSERT_EQ(sheet.parts.size(), 5u);
     EXPECT_EQ(sheet.parts[1].name, "L1");
     EXPECT_EQ(*sheet.parts[1].values.find("l"), "100u");

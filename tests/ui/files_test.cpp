@@ -84,7 +84,7 @@ TEST(Files, UnsavedWorkSurvivesAKill) {
 TEST(Files, DISABLED_EditUntilKilled) {
     Window window;
     window.workspace().setRecoverySlot(std::make_unique<RecoverySlot>(RecoverySlot::standardFolder()));
-    ASSERT_TRUE(window->open(QString(HEDGEROW_EXAMPLES) + "/med-aux.hedge"));
+    ASSERT_TRUE(window->open(QString(HEDGEROW_SHARED "/examples") + "/med-aux.hedge"));
     window.place("r 5", {850, 100});
     window.sheet().setFocus();
     window.key(Qt::Key_F2);

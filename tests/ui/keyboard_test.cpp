@@ -15,7 +15,7 @@ using namespace hedgerow;
 using namespace hedgerow::test;
 
 namespace {
-QString example(const char* name) { return QString(HEDGEROW_EXAMPLES) + "/" + name; }
+QString example(const char* name) { return QString(HEDGEROW_SHARED "/examples") + "/" + name; }
 }  // namespace
 
 TEST(Keyboard, TabGoesFromPartToPartAndArrowsMove) {

@@ -13,9 +13,10 @@ extern "C" const char* __lsan_default_suppressions() { return "leak:libfontconfi
 int main(int argc, char** argv) {
     testing::InitGoogleTest(&argc, argv);
     if (qEnvironmentVariableIsEmpty("QT_QPA_PLATFORM")) qputenv("QT_QPA_PLATFORM", "offscreen");
-    // Never touch the user's own recovery folder.
+    // Never touch the folders of the user.
     static QTemporaryDir state;
-    if (qEnvironmentVariableIsEmpty("HEDGEROW_TEST_CHILD")) qputenv("XDG_STATE_HOME", state.path().toUtf8());
+    if (qEnvironmentVariableIsEmpty("HEDGEROW_TEST_CHILD"))
+        for (const char* folder : {"XDG_STATE_HOME", "XDG_DATA_HOME"}) qputenv(folder, state.path().toUtf8());
     QApplication application(argc, argv);
     hedgerow::app::applyTheme(application, hedgerow::app::Theme::light);
     return RUN_ALL_TESTS();

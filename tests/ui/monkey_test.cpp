@@ -108,7 +108,7 @@ protected:
 TEST_P(Monkey, NothingBreaks) {
     Window window;
     if (GetParam() % 2) {
-        ASSERT_TRUE(window->open(QString(HEDGEROW_EXAMPLES) + "/med-aux.hedge"));
+        ASSERT_TRUE(window->open(QString(HEDGEROW_SHARED "/examples") + "/med-aux.hedge"));
     }
     int changes = 0;
     QObject::connect(&window.workspace(), &app::Workspace::projectChanged, [&changes] { ++changes; });

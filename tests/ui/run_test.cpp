@@ -14,7 +14,7 @@ using namespace hedgerow::test;
 
 namespace {
 
-QString example(const char* name) { return QString(HEDGEROW_EXAMPLES) + "/" + name; }
+QString example(const char* name) { return QString(HEDGEROW_SHARED "/examples") + "/" + name; }
 
 /// A run that takes long enough to be stopped.
 void openLongRun(Window& window) {

@@ -26,7 +26,7 @@ using namespace hedgerow::test;
 
 namespace {
 
-QString example(const char* name) { return QString(HEDGEROW_EXAMPLES) + "/" + name; }
+QString example(const char* name) { return QString(HEDGEROW_SHARED "/examples") + "/" + name; }
 
 const Part* named(Window& window, const char* name) { return window.workspace().project().findPart(name); }
 

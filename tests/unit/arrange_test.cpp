@@ -112,9 +112,9 @@ TEST_F(Arrange, RenamedParametersFollowEverywhere) {
     EXPECT_EQ(*part(r).values.find("r"), "2*Rl + Rload_2");
     EXPECT_EQ(history.project().parameters[1].value, "Rl*2");
     EXPECT_EQ(history.project().plans[0].end, "10m*Rl/Rl");
-    EXPECT_TRUE(undefinedParameters(history.project()).empty());
+    EXPECT_TRUE(undefinedParameters(history.project(), catalogue()).empty());
     EXPECT_TRUE(history.apply(edits::removeParameter("Rl")));
-    EXPECT_EQ(undefinedParameters(history.project()), (std::vector<std::string>{"Rl"}));
+    EXPECT_EQ(undefinedParameters(history.project(), catalogue()), (std::vector<std::string>{"Rl"}));
 }
 
 TEST_F(Arrange, AValueBecomesAParameter) {

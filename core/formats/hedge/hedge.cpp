@@ -9,6 +9,7 @@
 
 #include "formats/file.h"
 #include "formats/hedge/json_place.h"
+#include "model/modules.h"
 
 namespace hedgerow {
 
@@ -162,24 +163,6 @@ Label readLabel(Reader& in, const Json& json) {
     return label;
 }
 
-Sheet readSheet(Reader& in, const Json& json) {
-    Sheet sheet;
-    in.object(json, sheet.extra, [&](const std::string& key, const Json& value) {
-        if (key == "name")
-            sheet.name = in.text(value);
-        else if (key == "parts")
-            sheet.parts = in.list<Part>(value, [&](const Json& item) { return readPart(in, item); });
-        else if (key == "wires")
-            sheet.wires = in.list<Wire>(value, [&](const Json& item) { return readWire(in, item); });
-        else if (key == "labels")
-            sheet.labels = in.list<Label>(value, [&](const Json& item) { return readLabel(in, item); });
-        else
-            return false;
-        return true;
-    });
-    return sheet;
-}
-
 Parameter readParameter(Reader& in, const Json& json) {
     Parameter parameter;
     in.object(json, parameter.extra, [&](const std::string& key, const Json& value) {
@@ -201,6 +184,37 @@ Parameter readParameter(Reader& in, const Json& json) {
     });
     if (parameter.name.empty()) in.fail("this parameter has no name");
     return parameter;
+}
+
+Sheet readSheet(Reader& in, const Json& json) {
+    Sheet sheet;
+    in.object(json, sheet.extra, [&](const std::string& key, const Json& value) {
+        if (key == "name")
+            sheet.name = in.text(value);
+        else if (key == "parts")
+            sheet.parts = in.list<Part>(value, [&](const Json& item) { return readPart(in, item); });
+        else if (key == "wires")
+            sheet.wires = in.list<Wire>(value, [&](const Json& item) { return readWire(in, item); });
+        else if (key == "labels")
+            sheet.labels = in.list<Label>(value, [&](const Json& item) { return readLabel(in, item); });
+        else if (key == "parameters")
+            sheet.parameters = in.list<Parameter>(value, [&](const Json& item) { return readParameter(in, item); });
+        else if (key == "note")
+            sheet.note = in.text(value);
+        else if (key == "library")
+            sheet.origin = in.text(value);
+        else
+            return false;
+        return true;
+    });
+    return sheet;
+}
+
+/// Modules are found by their names.
+void checkNames(Reader& in, const std::vector<Sheet>& sheets) {
+    std::set<std::string> names;
+    for (const Sheet& sheet : sheets)
+        if (!names.insert(sheet.name).second) in.fail(fmt::format("two sheets are called '{}'", sheet.name));
 }
 
 Scene readScene(Reader& in, const Json& json) {
@@ -361,9 +375,12 @@ std::string extraLines(const std::string& extra, const std::string& indent) {
 
 std::string sheetText(const Sheet& sheet, const std::string& indent) {
     const std::string inner = indent + "  ";
-    return indent + "{\n" + inner + "\"name\": " + dump(Json(sheet.name)) + ",\n" + lines("parts", sheet.parts, inner) +
-           ",\n" + lines("wires", sheet.wires, inner) + ",\n" + lines("labels", sheet.labels, inner) +
-           extraLines(sheet.extra, inner) + "\n" + indent + "}";
+    std::string head = inner + "\"name\": " + dump(Json(sheet.name)) + ",\n";
+    if (!sheet.note.empty()) head += inner + "\"note\": " + dump(Json(sheet.note)) + ",\n";
+    if (!sheet.origin.empty()) head += inner + "\"library\": " + dump(Json(sheet.origin)) + ",\n";
+    if (!sheet.parameters.empty()) head += lines("parameters", sheet.parameters, inner) + ",\n";
+    return indent + "{\n" + head + lines("parts", sheet.parts, inner) + ",\n" + lines("wires", sheet.wires, inner) +
+           ",\n" + lines("labels", sheet.labels, inner) + extraLines(sheet.extra, inner) + "\n" + indent + "}";
 }
 
 }  // namespace
@@ -386,6 +403,8 @@ Result<LoadedProject> readHedge(std::string_view text) {
             project.parameters = in.list<Parameter>(value, [&](const Json& item) { return readParameter(in, item); });
         else if (key == "sheets")
             project.sheets = in.list<Sheet>(value, [&](const Json& item) { return readSheet(in, item); });
+        else if (key == "kept")
+            project.kept = in.list<Part>(value, [&](const Json& item) { return readPart(in, item); });
         else if (key == "scenes")
             project.scenes = in.list<Scene>(value, [&](const Json& item) { return readScene(in, item); });
         else if (key == "plans")
@@ -398,6 +417,7 @@ Result<LoadedProject> readHedge(std::string_view text) {
     });
     if (version == 0) in.fail("this is not a Hedgerow project: the member \"hedgerow\" with its version is missing");
     if (project.sheets.empty()) in.fail("a project needs at least one sheet");
+    checkNames(in, project.sheets);
     if (in.failed()) return in.error();
     if (project.scenes.empty()) project.scenes.emplace_back();
     if (project.plans.empty()) project.plans.emplace_back();
@@ -434,7 +454,9 @@ std::string writeHedge(const Project& project) {
     text += lines("parameters", project.parameters, indent) + ",\n  \"sheets\": [\n";
     for (std::size_t i = 0; i < project.sheets.size(); ++i)
         text += sheetText(project.sheets[i], "    ") + (i + 1 < project.sheets.size() ? ",\n" : "\n");
-    text += "  ],\n" + lines("scenes", project.scenes, indent) + ",\n" + lines("plans", project.plans, indent) + ",\n" +
+    text += "  ],\n";
+    if (!project.kept.empty()) text += lines("kept", project.kept, indent) + ",\n";
+    text += lines("scenes", project.scenes, indent) + ",\n" + lines("plans", project.plans, indent) + ",\n" +
             lines("lanes", project.lanes, indent);
     return text + extraLines(project.extra, indent) + "\n}\n";
 }
@@ -443,15 +465,27 @@ Status saveHedge(const Project& project, const std::filesystem::path& path) {
     return writeFileAtomically(path, writeHedge(project));
 }
 
-std::string writeClip(const Sheet& clip) { return sheetText(clip, "") + "\n"; }
+std::string writeClip(const Sheet& clip, const std::vector<Sheet>& modules) {
+    std::string text = "{\n  \"sheets\": [\n" + sheetText(clip, "    ");
+    for (const Sheet* sheet : modulesUnder(clip, modules))
+        if (sheet != &clip) text += ",\n" + sheetText(*sheet, "    ");
+    return text + "\n  ]\n}\n";
+}
 
-Result<Sheet> readClip(std::string_view text) {
+Result<std::vector<Sheet>> readClip(std::string_view text) {
     auto parsed = parseJson(text);
     if (!parsed) return parsed.error();
     Reader in(text);
-    Sheet sheet = readSheet(in, *parsed);
+    std::vector<Sheet> sheets;
+    std::string unused;
+    in.object(*parsed, unused, [&](const std::string& key, const Json& value) {
+        if (key != "sheets") return false;
+        sheets = in.list<Sheet>(value, [&](const Json& item) { return readSheet(in, item); });
+        return true;
+    });
+    if (sheets.empty()) in.fail("this is no part of a circuit");
     if (in.failed()) return in.error();
-    return sheet;
+    return sheets;
 }
 
 }  // namespace hedgerow

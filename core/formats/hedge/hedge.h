@@ -25,7 +25,9 @@ std::string writeHedge(const Project& project);
 Status saveHedge(const Project& project, const std::filesystem::path& path);
 
 /// Parts, wires and labels alone, for the clipboard.
-std::string writeClip(const Sheet& clip);
-Result<Sheet> readClip(std::string_view text);
+/// @param modules  those that places in the clip may need
+std::string writeClip(const Sheet& clip, const std::vector<Sheet>& modules = {});
+/// The clip first, then the modules it needs.
+Result<std::vector<Sheet>> readClip(std::string_view text);
 
 }  // namespace hedgerow
