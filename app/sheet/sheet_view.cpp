@@ -20,7 +20,7 @@
 namespace hedgerow::app {
 
 namespace {
-constexpr double leastZoom = 0.15, fitMargin = 28, mostFitZoom = 1.25;
+constexpr double leastZoom = 0.15, fitMargin = 28, mostFitZoom = 1.25, pathRoom = 24;
 constexpr double pinReach = 7, wireReach = 5;
 
 double distanceToSegment(QPointF p, Point a, Point b) {
@@ -57,10 +57,11 @@ SheetView::SheetView(Workspace& workspace, QWidget* parent)
 void SheetView::fit() {
     QRectF box = sheetBox(workspace_, workspace_.project().sheet());
     if (box.isEmpty()) box = QRectF(0, 0, 640, 400);
+    const double above = workspace_.project().showsModule() ? pathRoom : 0;  // where the path stands
     const double room =
-        std::min((width() - 2 * fitMargin) / box.width(), (height() - 2 * fitMargin - 16) / box.height());
+        std::min((width() - 2 * fitMargin) / box.width(), (height() - above - 2 * fitMargin - 16) / box.height());
     zoom_ = std::clamp(room, leastZoom, mostFitZoom);
-    offset_ = QPointF(width() / 2.0, (height() - 16) / 2.0) - box.center() * zoom_;
+    offset_ = QPointF(width() / 2.0, (height() + above - 16) / 2.0) - box.center() * zoom_;
     fitted_ = true;
     update();
 }

@@ -78,7 +78,7 @@ void addPinsAndBox(PartKind& kind, const Sheet& sheet) {
             kind.pins.push_back({pins[side][i]->name, at, sortOf(*pins[side][i])});
             kind.symbol.push_back({fmt::format("M {} {} L {} {}", at.x, at.y, foot.x, foot.y)});
         }
-    kind.labelAt = pins[2].empty() ? Point{-halfWidth, -halfHeight - 28} : Point{halfWidth + gridStep, -halfHeight};
+    kind.labelAt = pins[2].empty() ? Point{-halfWidth, -halfHeight - 36} : Point{halfWidth + gridStep, -halfHeight};
 }
 
 /// A bound of a module's parameter, as far as it is a plain number.

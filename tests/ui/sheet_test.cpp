@@ -5,6 +5,7 @@
 #include <sstream>
 
 #include <QClipboard>
+#include <QComboBox>
 #include <QLabel>
 #include <QListWidget>
 #include <QMimeData>
@@ -12,12 +13,14 @@
 #include <QTemporaryDir>
 #include <QTextBlock>
 
+#include "card/ladder.h"
 #include "formats/hedge/hedge.h"
 #include "model/edits.h"
 #include "model/references.h"
 #include "model/text_form.h"
 #include "session/registry.h"
 #include "sheet/sheet_export.h"
+#include "sheet/sheet_painter.h"
 #include "shelf/shelf.h"
 #include "ui/window.h"
 
@@ -144,14 +147,59 @@ TEST(Build, DemoCircuitsByKeyboardAlone) {
     }
 }
 
-// With the mouse: parts from the shelf, wires from pin to pin; only names and values are typed.
-TEST(Build, ADemoCircuitByMouse) {
-    const Project goal = loadHedge(example("chopped-load.hedge").toStdString())->project;
+namespace {
+
+/// Clicks into a field of the card and types what is to stand there.
+void fillField(Window& window, const std::string& name, const std::string& text) {
+    if (auto* box = window.find<QComboBox>(QString::fromStdString("field." + name))) {
+        box->showPopup();
+        QAbstractItemView* list = box->view();
+        const QModelIndex item = list->model()->index(box->findText(QString::fromStdString(text)), 0);
+        ASSERT_TRUE(item.isValid()) << name << " " << text;
+        QTest::mouseClick(list->viewport(), Qt::LeftButton, {}, list->visualRect(item).center());
+        window->activateWindow();  // the list was a window of its own
+        QTest::qWait(1);
+        return;
+    }
+    auto* field = window.find<QLineEdit>(QString::fromStdString("field." + name));
+    ASSERT_TRUE(field) << name;
+    QTest::mouseClick(field, Qt::LeftButton);
+    field->selectAll();
+    window.type(QString::fromStdString(text));
+    window.key(Qt::Key_Return);
+}
+
+/// Clicks up the ladder on the card until the selected part stands on the rung.
+void climbTo(Window& window, int rung) {
+    auto* ladder = window->findChild<app::Ladder*>();
+    for (int y = 4; ladder && y < ladder->height() && window.workspace().selectedPart()->rung != rung; y += 8) {
+        QTest::mouseClick(ladder, Qt::LeftButton, {}, QPoint(ladder->width() / 2, y));
+        ladder = window->findChild<app::Ladder*>();
+    }
+    EXPECT_EQ(window.workspace().selectedPart()->rung, rung);
+}
+
+void clickOnEmptySheet(Window& window) {
+    QTest::mouseClick(&window.sheet(), Qt::LeftButton, {}, QPoint(4, window.sheet().height() - 4));
+    QTest::qWait(1);
+}
+
+void buildByMouse(const Project& goal) {
     const Catalogue& catalogue = partLibrary().catalogue();
     Window window;
+    window->showMaximized();
     auto* shelf = window.find<QListWidget>("partList");
     ASSERT_TRUE(shelf);
     window->shelf().show(app::Shelf::parts);
+    for (const Parameter& p : goal.parameters) {
+        clickOnEmptySheet(window);
+        auto* adding = window.find<QLineEdit>("newParameter");
+        ASSERT_TRUE(adding);
+        QTest::mouseClick(adding, Qt::LeftButton);
+        window.type(QString::fromStdString(p.name + " = " + p.value + " " + p.unit).replace("Ω", "ohm"));
+        window.key(Qt::Key_Return);
+        window.settle();
+    }
     for (const Part& part : goal.sheet().parts) {
         const QString title = QString::fromStdString(catalogue.find(part.kind)->title);
         QListWidgetItem* item = nullptr;
@@ -166,18 +214,21 @@ TEST(Build, ADemoCircuitByMouse) {
             window.key(Qt::Key_Right);
             window.key(Qt::Key_Right);
         }
-        window.click({part.at.x / 8 * 8, part.at.y / 8 * 8});
-        Part placed = window.workspace().project().sheet().parts.back();
+        window.click(part.at);
+        const Part placed = window.workspace().project().sheet().parts.back();
         ASSERT_EQ(placed.kind, part.kind);
         ASSERT_EQ(placed.at, part.at);
-        ASSERT_TRUE(window.workspace().apply(edits::renamePart(placed.id, part.name)));
-        for (const auto& [key, value] : part.values.all())
-            ASSERT_TRUE(window.workspace().apply(edits::setValue({placed.id}, key, value)));
-        if (placed.rung != part.rung) {
-            ASSERT_TRUE(window.workspace().apply(edits::setRung({placed.id}, part.rung, catalogue)));
+        if (placed.name != part.name) {
+            const app::PartText text =
+                app::partText(placed, *catalogue.find(part.kind), window.workspace().parameters().lookup());
+            const QPointF middle = text.nameBox.center();
+            window.click({static_cast<int>(middle.x()), static_cast<int>(middle.y())});
+            window.type(QString::fromStdString(part.name));
+            window.key(Qt::Key_Return);
         }
+        climbTo(window, part.rung);
+        for (const auto& [key, value] : part.values.all()) fillField(window, key, value);
     }
-    for (const Parameter& p : goal.parameters) ASSERT_TRUE(window.workspace().apply(edits::setParameter("", p)));
     for (const auto& [a, b] : chains(goal)) {
         const auto at = [&](const std::string& pin) {
             return *placeNamed(window.workspace().project(), catalogue, pin);
@@ -190,10 +241,23 @@ TEST(Build, ADemoCircuitByMouse) {
         if (!net.labelled) continue;
         const Part& part = *goal.findPart(net.pins[0].part);
         const std::string pin = catalogue.find(part.kind)->pins[static_cast<std::size_t>(net.pins[0].pin)].name;
-        ASSERT_TRUE(window.workspace().apply(
-            edits::setLabel(*placeNamed(window.workspace().project(), catalogue, part.name + "." + pin), net.name)));
+        clickOnEmptySheet(window);
+        window.point(*placeNamed(window.workspace().project(), catalogue, part.name + "." + pin));
+        window.type(QString::fromStdString("net " + net.name));
+        window.key(Qt::Key_Return);
     }
     EXPECT_EQ(textLines(window.workspace().project()), textLines(goal));
+}
+
+}  // namespace
+
+// With the mouse: parts from the shelf, rungs and fields on the card, wires from pin to pin; only names and values are
+// typed.
+TEST(Build, TheDemoCircuitsByMouse) {
+    for (const char* name : {"chopped-load.hedge", "mains-input.hedge", "med-aux.hedge"}) {
+        SCOPED_TRACE(name);
+        buildByMouse(loadHedge(example(name).toStdString())->project);
+    }
 }
 
 TEST(Finder, FindsPartsNetsAndCommands) {

@@ -4,6 +4,7 @@
 
 #include <filesystem>
 #include <fstream>
+#include <numbers>
 
 #include "formats/hedge/hedge.h"
 #include "model/edits.h"
@@ -353,4 +354,52 @@ TEST_F(Modules, ClipsCarryTheirModules) {
     ASSERT_TRUE(read);
     ASSERT_EQ(read->size(), 2u);
     EXPECT_EQ((*read)[1].name, "M");
+}
+
+// A bridge of the shipped library at 1 A: the load sees |v| less two drops, whose mean is 2 V / pi without drops.
+TEST_F(Modules, TheShippedLibraryRectifies) {
+    const Library library = readLibrary({std::filesystem::path(HEDGEROW_EXAMPLES) / ".." / "library"});
+    ASSERT_TRUE(library.errors.empty());
+    ASSERT_GE(library.modules.size(), 5u);
+    for (const Sheet& module : library.modules) {
+        Project alone;
+        Part place;
+        place.id = alone.newId();
+        place.name = "X1";
+        place.kind = moduleKindId(module.name);
+        alone.sheet().parts.push_back(place);
+        edits::takeMissingModules(alone, library.modules);
+        const FlatProject laid = flattened(alone, parts());
+        EXPECT_TRUE(laid.errors.empty()) << module.name;
+        const Catalogue all = withModules(parts(), alone);
+        const std::size_t pins = all.find(place.kind)->pins.size();
+        std::size_t single = 0;
+        for (const Net& net : laid.nets.nets) single += net.pins.size() == 1;
+        EXPECT_LE(single, pins) << module.name << ": only what leads out may end on one pin";
+    }
+    test::Circuit circuit;
+    circuit.add("sine-voltage", "V1", {"a", "b"}, {{"peak", "100"}, {"f", "50"}});
+    circuit.add("resistor", "R1", {"out", "0"}, {{"r", "100"}});
+    circuit.plan("20m", "1e-6");
+    start(circuit.project());
+    const Catalogue offered = withModules(parts(), project(), library.modules);
+    const PartKind& kind = *offered.find("module:diode_bridge");
+    Part bridge;
+    bridge.kind = kind.id;
+    bridge.at = {4000, 4000};
+    bridge.values.set("Vf", "0");
+    bridge.values.set("Rd", "1n");
+    ASSERT_TRUE(apply(
+        {"place", [&](Project& changed) -> Status {
+             const Status placed = edits::place(bridge, offered).apply(changed);
+             edits::takeMissingModules(changed, library.modules);
+             for (const auto& [pin, net] : {std::pair{"ac1", "a"}, {"ac2", "b"}, {"plus", "out"}, {"minus", "0"}}) {
+                 const Point at = kind.pins[static_cast<std::size_t>(kind.findPin(pin))].at;
+                 changed.sheet().labels.push_back({changed.newId(), bridge.at + at, net, ""});
+             }
+             return placed;
+         }}));
+    const auto made = test::run(project());
+    ASSERT_TRUE(made);
+    EXPECT_NEAR(test::measures(*made, "out.v", 0, 20e-3).mean, 200 / std::numbers::pi, 1e-3);
 }
