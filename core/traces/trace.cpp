@@ -11,63 +11,28 @@ constexpr double infinity = std::numeric_limits<double>::infinity();
 }
 
 Trace::Trace(std::shared_ptr<const TraceStore> store, const QuantityInfo& quantity, const RowLayout& layout)
-    : store_(std::move(store)),
-      name_(quantity.name),
-      unit_(quantity.unit),
-      logic_(quantity.sort == QuantityInfo::Sort::conducting ||
-             (quantity.sort == QuantityInfo::Sort::signal && quantity.unit.empty())),
-      ofSignal_(quantity.sort == QuantityInfo::Sort::signal),
-      product_(quantity.sort == QuantityInfo::Sort::product),
-      aTerms_(quantity.a),
-      bTerms_(quantity.b),
-      index_(quantity.index) {
-    if (quantity.sort == QuantityInfo::Sort::conducting)
-        index_ = layout.placeOfElement[static_cast<std::size_t>(quantity.index)];
-    else if (!ofSignal_)
-        index_ = -1;
-}
+    : Trace(std::make_unique<StorePoints>(std::move(store), quantity, layout), quantity.name, quantity.unit,
+            isLogic(quantity)) {}
 
-Trace::Form Trace::formOf(const Terms& terms, const RowView& view) const {
-    Form form;
-    if (!ofSignal_ && index_ >= 0) {
-        form.constant = view.conducting[static_cast<std::size_t>(index_)];
-        return form;
-    }
-    if (view.matrix.empty()) {
-        for (const auto& [column, factor] : terms) form.terms.emplace_back(column, factor);
-        return form;
-    }
-    const auto width = static_cast<std::size_t>(view.width);
-    std::vector<double> sum(width + 1, 0.0);
-    for (const auto& [column, factor] : terms)
-        for (std::size_t j = 0; j <= width; ++j)
-            sum[j] += factor * view.matrix[static_cast<std::size_t>(column) * (width + 1) + j];
-    for (std::size_t j = 0; j < width; ++j)
-        if (sum[j] != 0.0) form.terms.emplace_back(static_cast<std::uint32_t>(j), sum[j]);
-    form.constant = sum[width];
-    return form;
+Trace::Trace(std::unique_ptr<PointSource> points, std::string name, std::string unit, bool logic)
+    : points_(std::move(points)), name_(std::move(name)), unit_(std::move(unit)), logic_(logic) {}
+
+bool Trace::isLogic(const QuantityInfo& quantity) {
+    return quantity.sort == QuantityInfo::Sort::conducting ||
+           (quantity.sort == QuantityInfo::Sort::signal && quantity.unit.empty());
 }
 
 bool Trace::update(std::size_t most) {
-    const std::size_t now = store_->count();
-    if (now == size_) return true;
-    chunks_ = store_->chunks();
-    if (!ofSignal_) {
-        const TraceStore::Views views = store_->views();
-        for (std::size_t i = a_.size(); i < views.size(); ++i) {
-            a_.push_back(formOf(aTerms_, *views[i]));
-            if (product_) b_.push_back(formOf(bTerms_, *views[i]));
-        }
-    }
-    size_ = std::min(now, now - size_ > most ? size_ + most : now);
-    if (!levels_.empty()) buildPyramid();
-    return size_ == now;
+    const std::size_t before = size();
+    const bool all = points_->update(most);
+    if (size() > before && !levels_.empty()) buildPyramid();
+    return all;
 }
 
 void Trace::buildPyramid() const {
     // A block is complete when the point after its last one is known: the lines need both ends.
     if (levels_.empty()) levels_.emplace_back();
-    for (std::size_t j = levels_[0].size(); (j + 1) * fan < size_; ++j) {
+    for (std::size_t j = levels_[0].size(); (j + 1) * fan < size(); ++j) {
         Block sum{infinity, -infinity, 0, 0};
         addPoints(j * fan, (j + 1) * fan, sum);
         levels_[0].push_back(sum);
@@ -88,7 +53,7 @@ void Trace::buildPyramid() const {
 }
 
 std::size_t Trace::firstAtOrAfter(Tick t) const {
-    std::size_t low = 0, high = size_;
+    std::size_t low = 0, high = size();
     while (low < high) {
         const std::size_t middle = (low + high) / 2;
         if (time(middle) < t)
@@ -104,15 +69,15 @@ double Trace::between(Tick t, std::size_t i) const {
     const Tick t0 = time(i), t1 = time(i + 1);
     if (t1 == t0 || t <= t0) return value(i);
     const double part = static_cast<double>(t - t0) / static_cast<double>(t1 - t0);
-    if (ofSignal_) return signal(i);
+    if (points_->holds()) return value(i);
     return ((1 - part) * first(i) + part * first(i + 1)) * ((1 - part) * second(i) + part * second(i + 1));
 }
 
 std::optional<double> Trace::at(Tick t) const {
-    if (size_ == 0 || t < time(0) || t > time(size_ - 1)) return {};
+    if (size() == 0 || t < time(0) || t > time(size() - 1)) return {};
     const std::size_t after = firstAtOrAfter(t + 1);
     if (after == 0) return value(0);
-    if (after == size_ || time(after - 1) == t) return value(after - 1);
+    if (after == size() || time(after - 1) == t) return value(after - 1);
     return between(t, after - 1);
 }
 
@@ -125,13 +90,13 @@ void Trace::addLine(std::size_t i, Tick from, Tick to, Block& sum) const {
     static constexpr double weights[3] = {5.0 / 18, 8.0 / 18, 5.0 / 18};
     const double length = toSeconds(to - from), whole = static_cast<double>(t1 - t0);
     const double start = static_cast<double>(from - t0) / whole, span = static_cast<double>(to - from) / whole;
-    const double a0 = ofSignal_ ? signal(i) : first(i), a1 = ofSignal_ ? a0 : first(i + 1);
-    if (!product_ && span == 1) {
+    const double a0 = first(i), a1 = points_->holds() ? a0 : first(i + 1);
+    if (!points_->product() && span == 1) {
         sum.integral += length * (a0 + a1) / 2;
         sum.squares += length * (a0 * a0 + a0 * a1 + a1 * a1) / 3;
         return;
     }
-    const double b0 = ofSignal_ ? 1 : second(i), b1 = ofSignal_ ? 1 : second(i + 1);
+    const double b0 = second(i), b1 = points_->holds() ? b0 : second(i + 1);
     for (int k = 0; k < 3; ++k) {
         const double part = start + span * nodes[k];
         const double v = (a0 + part * (a1 - a0)) * (b0 + part * (b1 - b0));
@@ -145,7 +110,7 @@ void Trace::addPoints(std::size_t first, std::size_t last, Block& sum) const {
         const double v = value(i);
         sum.min = std::min(sum.min, v);
         sum.max = std::max(sum.max, v);
-        if (i + 1 < size_) addLine(i, time(i), time(i + 1), sum);
+        if (i + 1 < size()) addLine(i, time(i), time(i + 1), sum);
     }
 }
 
@@ -177,9 +142,9 @@ std::pair<double, double> Trace::range(std::size_t first, std::size_t last) cons
 }
 
 std::optional<Measures> Trace::measure(Tick from, Tick to) const {
-    if (size_ == 0) return {};
+    if (size() == 0) return {};
     from = std::max(from, time(0));
-    to = std::min(to, time(size_ - 1));
+    to = std::min(to, time(size() - 1));
     if (from >= to) return {};
     buildPyramid();
     const std::size_t first = firstAtOrAfter(from);   // first point inside
@@ -193,7 +158,7 @@ std::optional<Measures> Trace::measure(Tick from, Tick to) const {
     if (first < last) {
         collect(first, last - 1, sum);
         include(value(last - 1));
-        if (last < size_ && time(last - 1) < to) {
+        if (last < size() && time(last - 1) < to) {
             addLine(last - 1, time(last - 1), to, sum);
             include(between(to, last - 1));
         }

@@ -1,0 +1,56 @@
+#include "traces/point_source.h"
+
+#include <algorithm>
+
+namespace hedgerow {
+
+StorePoints::StorePoints(std::shared_ptr<const TraceStore> store, const QuantityInfo& quantity, const RowLayout& layout)
+    : store_(std::move(store)),
+      ofSignal_(quantity.sort == QuantityInfo::Sort::signal),
+      product_(quantity.sort == QuantityInfo::Sort::product),
+      aTerms_(quantity.a),
+      bTerms_(quantity.b),
+      index_(quantity.index) {
+    if (quantity.sort == QuantityInfo::Sort::conducting)
+        index_ = layout.placeOfElement[static_cast<std::size_t>(quantity.index)];
+    else if (!ofSignal_)
+        index_ = -1;
+}
+
+StorePoints::Form StorePoints::formOf(const Terms& terms, const RowView& view) const {
+    Form form;
+    if (!ofSignal_ && index_ >= 0) {
+        form.constant = view.conducting[static_cast<std::size_t>(index_)];
+        return form;
+    }
+    if (view.matrix.empty()) {
+        for (const auto& [column, factor] : terms) form.terms.emplace_back(column, factor);
+        return form;
+    }
+    const auto width = static_cast<std::size_t>(view.width);
+    std::vector<double> sum(width + 1, 0.0);
+    for (const auto& [column, factor] : terms)
+        for (std::size_t j = 0; j <= width; ++j)
+            sum[j] += factor * view.matrix[static_cast<std::size_t>(column) * (width + 1) + j];
+    for (std::size_t j = 0; j < width; ++j)
+        if (sum[j] != 0.0) form.terms.emplace_back(static_cast<std::uint32_t>(j), sum[j]);
+    form.constant = sum[width];
+    return form;
+}
+
+bool StorePoints::update(std::size_t most) {
+    const std::size_t now = store_->count();
+    if (now == size_) return true;
+    chunks_ = store_->chunks();
+    if (!ofSignal_) {
+        const TraceStore::Views views = store_->views();
+        for (std::size_t i = a_.size(); i < views.size(); ++i) {
+            a_.push_back(formOf(aTerms_, *views[i]));
+            if (product_) b_.push_back(formOf(bTerms_, *views[i]));
+        }
+    }
+    size_ = std::min(now, now - size_ > most ? size_ + most : now);
+    return size_ == now;
+}
+
+}  // namespace hedgerow

@@ -1,0 +1,92 @@
+#pragma once
+// Where the points of a trace come from: a run that may still be stored, or columns that are complete.
+
+#include <memory>
+#include <vector>
+
+#include "traces/trace_store.h"
+
+namespace hedgerow {
+
+/// Points in order of time; two of one instant are the values before and after a jump. A value is first(i) * second(i),
+/// and each of the two runs along a straight line to the next point, unless the source holds its values.
+class PointSource {
+public:
+    virtual ~PointSource() = default;
+    /// Takes in what is new, at most so many points. @return whether that was all
+    virtual bool update(std::size_t most) = 0;
+    virtual std::size_t size() const = 0;
+    virtual Tick time(std::size_t i) const = 0;
+    virtual double first(std::size_t i) const = 0;
+    virtual double second(std::size_t i) const = 0;
+    /// Whether second() is not 1 everywhere.
+    virtual bool product() const = 0;
+    /// Whether values hold until the next point, as those of signals do.
+    virtual bool holds() const = 0;
+};
+
+/// Reads a quantity from a store that may still grow.
+class StorePoints final : public PointSource {
+public:
+    StorePoints(std::shared_ptr<const TraceStore> store, const QuantityInfo& quantity, const RowLayout& layout);
+
+    bool update(std::size_t most) override;
+    std::size_t size() const override { return size_; }
+    Tick time(std::size_t i) const override { return chunk(i).times[i % TraceStore::chunkPoints]; }
+    double first(std::size_t i) const override { return ofSignal_ ? signal(i) : form(a_, i); }
+    double second(std::size_t i) const override { return product_ ? form(b_, i) : 1.0; }
+    bool product() const override { return product_; }
+    bool holds() const override { return ofSignal_; }
+
+private:
+    /// A linear form over the row of one view.
+    struct Form {
+        std::vector<std::pair<std::uint32_t, double>> terms;
+        double constant = 0.0;
+        double of(const double* row) const {
+            double sum = constant;
+            for (const auto& [column, factor] : terms) sum += factor * row[column];
+            return sum;
+        }
+    };
+    const TraceStore::Chunk& chunk(std::size_t i) const { return *chunks_[i / TraceStore::chunkPoints]; }
+    Form formOf(const Terms& terms, const RowView& view) const;
+    double form(const std::vector<Form>& forms, std::size_t i) const {
+        const TraceStore::Chunk& c = chunk(i);
+        const std::size_t slot = i % TraceStore::chunkPoints;
+        return forms[c.views[slot]].of(c.rows[slot]);
+    }
+    double signal(std::size_t i) const { return chunk(i).signalValues[i % TraceStore::chunkPoints][index_]; }
+
+    std::shared_ptr<const TraceStore> store_;
+    bool ofSignal_, product_;
+    Terms aTerms_, bTerms_;
+    int index_;                ///< of the signal, or the place of the element among the switching ones
+    std::vector<Form> a_, b_;  ///< one per view
+    TraceStore::Chunks chunks_;
+    std::size_t size_ = 0;
+};
+
+/// Points that are all there.
+class ColumnPoints final : public PointSource {
+public:
+    using Times = std::shared_ptr<const std::vector<Tick>>;
+    /// @param second  as many as the others, or empty for 1 everywhere
+    ColumnPoints(Times times, std::vector<double> first, std::vector<double> second = {}, bool holds = false)
+        : times_(std::move(times)), first_(std::move(first)), second_(std::move(second)), holds_(holds) {}
+
+    bool update(std::size_t) override { return true; }
+    std::size_t size() const override { return first_.size(); }
+    Tick time(std::size_t i) const override { return (*times_)[i]; }
+    double first(std::size_t i) const override { return first_[i]; }
+    double second(std::size_t i) const override { return second_.empty() ? 1.0 : second_[i]; }
+    bool product() const override { return !second_.empty(); }
+    bool holds() const override { return holds_; }
+
+private:
+    Times times_;
+    std::vector<double> first_, second_;
+    bool holds_;
+};
+
+}  // namespace hedgerow
