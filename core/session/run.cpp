@@ -163,12 +163,6 @@ std::unique_ptr<Trace> Run::trace(std::string_view quantity, std::size_t most) c
     return trace;
 }
 
-std::vector<std::string> Run::quantityNames() const {
-    std::vector<std::string> names;
-    for (const QuantityInfo& quantity : elaboration_.network.quantities) names.push_back(quantity.name);
-    return names;
-}
-
 std::vector<std::pair<std::string, std::string>> Run::provenance() const {
     return {{"program", fmt::format("Hedgerow {}", version)},
             {"project", project_->title},
@@ -179,7 +173,7 @@ std::vector<std::pair<std::string, std::string>> Run::provenance() const {
             {"ended", summary_.brief()}};
 }
 
-Status exportRun(const Run& run, std::string_view format, const std::filesystem::path& path,
+Status exportRun(const RunRecord& run, std::string_view format, const std::filesystem::path& path,
                  const std::vector<std::string>& quantities) {
     const TraceFormat* writer = findTraceFormat(format);
     if (!writer) return Error{ErrorCode::name, fmt::format("there is no format '{}'", format)};

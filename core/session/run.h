@@ -11,6 +11,7 @@
 #include "model/project.h"
 #include "network/elaborate.h"
 #include "network/engine.h"
+#include "session/run_record.h"
 #include "traces/trace.h"
 #include "traces/trace_store.h"
 
@@ -28,7 +29,7 @@ struct RunSettings {
 };
 
 /// A run with everything that made it. prepare() fills it, execute() solves it; the traces may be read meanwhile.
-class Run {
+class Run final : public RunRecord {
 public:
     /// Checks, elaborates and sets up; errors name parts, nets and fields.
     static Result<std::shared_ptr<Run>> prepare(std::shared_ptr<const Project> project,
@@ -39,24 +40,27 @@ public:
     void cancel() const { cancel_.cancel(); }
     const CancelToken& cancelToken() const { return cancel_; }
 
-    const Project& project() const { return *project_; }
+    const Project& project() const override { return *project_; }
     const Elaboration& elaboration() const { return elaboration_; }
     const RowLayout& layout() const { return layout_; }
     const TraceStore& store() const { return *store_; }
     std::shared_ptr<const TraceStore> storePointer() const { return store_; }
-    Tick end() const { return request_.end; }
+    Tick end() const override { return request_.end; }
+    Tick reached() const override { return store_->reached(); }
     const RunRequest& request() const { return request_; }
     const Engine& engine() const { return *engine_; }
-    const std::string& plan() const { return plan_; }
-    const std::string& scene() const { return scene_; }
-    const RunSummary& summary() const { return summary_; }
+    const std::string& plan() const override { return plan_; }
+    const std::string& scene() const override { return scene_; }
+    const RunSummary& summary() const override { return summary_; }
+    const std::vector<QuantityInfo>& quantities() const override { return elaboration_.network.quantities; }
+    const std::vector<RatingInfo>& ratings() const override { return elaboration_.network.ratings; }
+    std::size_t points() const override { return store_->count(); }
+    std::size_t bytes() const override { return store_->bytes(); }
     /// Gate edges and source breaks in the whole run, by counting the first ones; -1 when there are none to count.
     std::int64_t expectedEdges() const;
 
-    /// A reader of one quantity with at most so many points at first, or nullptr when the run has none of this name.
-    std::unique_ptr<Trace> trace(std::string_view quantity, std::size_t most = SIZE_MAX) const;
-    std::vector<std::string> quantityNames() const;
-    std::vector<std::pair<std::string, std::string>> provenance() const;
+    std::unique_ptr<Trace> trace(std::string_view quantity, std::size_t most = SIZE_MAX) const override;
+    std::vector<std::pair<std::string, std::string>> provenance() const override;
 
 private:
     Status setTolerances(const Plan& plan);
@@ -75,7 +79,7 @@ private:
 };
 
 /// Writes the named quantities of a finished run; all of them when none are named.
-Status exportRun(const Run& run, std::string_view format, const std::filesystem::path& path,
+Status exportRun(const RunRecord& run, std::string_view format, const std::filesystem::path& path,
                  const std::vector<std::string>& quantities = {});
 
 }  // namespace hedgerow

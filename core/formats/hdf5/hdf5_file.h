@@ -1,0 +1,50 @@
+#pragma once
+// Thin covers of the HDF5 library: identifiers that close themselves, columns and texts in and out.
+//
+// The library of the distribution is not safe for threads: hold hdf5Lock() around everything.
+
+#include <functional>
+#include <mutex>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include <hdf5.h>
+
+namespace hedgerow::hdf5 {
+
+std::unique_lock<std::mutex> lock();
+
+/// An HDF5 identifier that is closed at the end of its scope.
+class Handle {
+public:
+    Handle(hid_t id, herr_t (*close)(hid_t)) : id_(id), close_(close) {}
+    ~Handle() {
+        if (id_ >= 0) close_(id_);
+    }
+    Handle(const Handle&) = delete;
+    Handle& operator=(const Handle&) = delete;
+    operator hid_t() const { return id_; }
+    bool good() const { return id_ >= 0; }
+
+private:
+    hid_t id_;
+    herr_t (*close_)(hid_t);
+};
+
+/// A short text as an attribute. @return whether it was written, as all below
+bool writeAttribute(hid_t at, const std::string& name, const std::string& text);
+std::optional<std::string> readAttribute(hid_t at, const std::string& name);
+/// A text of any length as a dataset of bytes.
+bool writeText(hid_t at, const std::string& name, const std::string& text);
+std::optional<std::string> readText(hid_t at, const std::string& name);
+
+/// `value(i)` for i below `count`, in compressed pieces, so that no second copy of a long run is needed.
+bool writeColumn(hid_t at, const std::string& name, const std::string& unit, hsize_t count,
+                 const std::function<double(hsize_t)>& value);
+bool writeTicks(hid_t at, const std::string& name, hsize_t count, const std::function<std::int64_t(hsize_t)>& value);
+/// Nothing when the dataset is missing or damaged, or is not one column.
+std::optional<std::vector<double>> readColumn(hid_t at, const std::string& name);
+std::optional<std::vector<std::int64_t>> readTicks(hid_t at, const std::string& name);
+
+}  // namespace hedgerow::hdf5

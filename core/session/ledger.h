@@ -1,0 +1,83 @@
+#pragma once
+// The ledger of a project: every run that was kept, in a folder beside the project file.
+//
+//   med-aux.hedge-runs/ledger.sqlite   one row a run, what lists show
+//   med-aux.hedge-runs/run-*.h5        the runs themselves (run_file.h)
+//
+// Invariants
+//  1. A row is added after its file is complete. Files without a row, left by a crash in between, get one when the
+//     ledger is opened; rows without a file are dropped.
+//  2. The table holds nothing that is not in the files but names, notes and stars: a damaged one is set aside and made
+//     anew from the files.
+//  3. Several processes may use one ledger at once.
+
+#include <cstdint>
+#include <filesystem>
+#include <memory>
+#include <mutex>
+#include <string>
+#include <vector>
+
+#include "base/result.h"
+#include "session/run.h"
+#include "session/run_record.h"
+
+struct sqlite3;
+
+namespace hedgerow {
+
+struct KeptRun {
+    std::int64_t number = 0;
+    std::string name, note;
+    bool star = false;
+    std::string started;  ///< ISO 8601, UTC
+    std::string plan, scene;
+    double end = 0;      ///< s
+    double seconds = 0;  ///< of waiting
+    std::int64_t points = 0, events = 0;
+    std::string outcome;  ///< how it ended, in a line
+    std::int64_t bytes = 0;
+    std::string file;  ///< in the ledger's folder
+};
+
+class Ledger {
+public:
+    /// Opens the ledger in a folder, which is made when it is missing.
+    static Result<std::shared_ptr<Ledger>> open(const std::filesystem::path& folder);
+    /// Where the ledger of a project file lies.
+    static std::filesystem::path folderOf(const std::filesystem::path& project);
+    ~Ledger();
+
+    /// Newest first.
+    Result<std::vector<KeptRun>> runs() const;
+    /// Keeps a run that is over; then removes what is beyond the bound. For any thread.
+    Result<KeptRun> keep(const Run& run);
+    Result<std::shared_ptr<RunRecord>> load(const KeptRun& run) const;
+    Status setName(std::int64_t number, const std::string& name);
+    Status setNote(std::int64_t number, const std::string& note);
+    Status setStar(std::int64_t number, bool star);
+    Status remove(std::int64_t number);
+    /// How many runs without name and star are kept; 0 for all.
+    int bound() const;
+    Status setBound(int runs);
+    /// Of all run files together.
+    std::int64_t bytes() const;
+    const std::filesystem::path& folder() const { return folder_; }
+    /// What was repaired when it was opened; "" when nothing.
+    const std::string& notice() const { return notice_; }
+
+private:
+    explicit Ledger(std::filesystem::path folder) : folder_(std::move(folder)) {}
+    Status connect();
+    Status adoptFiles();
+    Result<KeptRun> add(const RunRecord& run, const std::string& file, const std::string& started);
+    Status execute(const std::string& sql, const std::vector<std::string>& values = {}) const;
+    void prune();
+
+    std::filesystem::path folder_;
+    std::string notice_;
+    mutable std::recursive_mutex mutex_;
+    sqlite3* database_ = nullptr;
+};
+
+}  // namespace hedgerow

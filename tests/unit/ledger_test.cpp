@@ -1,0 +1,171 @@
+// Kept runs: what was stored is what is read, and nothing that happens to the files loses more than it must.
+
+#include <gtest/gtest.h>
+
+#include <filesystem>
+#include <fstream>
+#include <random>
+#include <set>
+#include <thread>
+
+#include "formats/file.h"
+#include "formats/hedge/hedge.h"
+#include "session/ledger.h"
+#include "session/run_file.h"
+#include "support/circuit.h"
+
+using namespace hedgerow;
+namespace fs = std::filesystem;
+
+namespace {
+
+class KeptRuns : public ::testing::Test {
+protected:
+    KeptRuns() { fs::remove_all(folder); }
+    ~KeptRuns() override { fs::remove_all(folder); }
+    static std::shared_ptr<hedgerow::Run> madeRun(const char* end = "200u") {
+        auto loaded = loadHedge(fs::path(HEDGEROW_EXAMPLES) / "med-aux.hedge");
+        loaded->project.plans.front().end = end;
+        return test::run(loaded->project);
+    }
+    std::shared_ptr<Ledger> open() {
+        auto ledger = Ledger::open(folder);
+        EXPECT_TRUE(ledger) << ledger.error().message;
+        return ledger ? *ledger : nullptr;
+    }
+    fs::path folder = fs::temp_directory_path() / ("hedgerow_ledger_" + std::to_string(::getpid()));
+};
+
+void expectSame(const RunRecord& a, const RunRecord& b) {
+    ASSERT_EQ(a.quantityNames(), b.quantityNames());
+    for (const std::string& name : a.quantityNames()) {
+        const auto x = a.trace(name), y = b.trace(name);
+        ASSERT_TRUE(x && y) << name;
+        ASSERT_EQ(x->size(), y->size());
+        EXPECT_EQ(x->unit(), y->unit());
+        EXPECT_EQ(x->logic(), y->logic());
+        for (std::size_t i = 0; i < x->size(); i += 7) {
+            ASSERT_EQ(x->time(i), y->time(i));
+            // Sums of columns may be rounded in another order.
+            ASSERT_NEAR(x->value(i), y->value(i), 1e-9 * (1 + std::abs(x->value(i)))) << name << " " << i;
+        }
+        const auto m = x->measure(0, a.end()), n = y->measure(0, a.end());
+        ASSERT_TRUE(m && n);
+        EXPECT_NEAR(m->rms, n->rms, 1e-9 * (1 + m->rms)) << name << ": also between the points";
+    }
+}
+
+}  // namespace
+
+TEST_F(KeptRuns, AreReadAsTheyWereStored) {
+    const auto run = madeRun();
+    ASSERT_TRUE(run);
+    const auto ledger = open();
+    const auto kept = ledger->keep(*run);
+    ASSERT_TRUE(kept) << kept.error().message;
+    EXPECT_EQ(kept->points, static_cast<std::int64_t>(run->points()));
+    EXPECT_GT(kept->bytes, 1000);
+    const auto again = ledger->load(*kept);
+    ASSERT_TRUE(again) << again.error().message;
+    EXPECT_EQ((*again)->project(), run->project());
+    EXPECT_EQ((*again)->plan(), run->plan());
+    EXPECT_EQ((*again)->summary().brief(), run->summary().brief());
+    EXPECT_EQ((*again)->summary().eventsByPart, run->summary().eventsByPart);
+    EXPECT_EQ((*again)->ratings().size(), run->ratings().size());
+    expectSame(*run, **again);
+}
+
+TEST_F(KeptRuns, NamesStarsAndTheBound) {
+    auto ledger = open();
+    const auto run = madeRun("20u");
+    ASSERT_TRUE(ledger->setBound(2));
+    for (int k = 0; k < 3; ++k) ASSERT_TRUE(ledger->keep(*run));
+    EXPECT_EQ(ledger->runs()->size(), 2u) << "the oldest went";
+    ASSERT_TRUE(ledger->setStar(2, true));
+    ASSERT_TRUE(ledger->setName(3, "with 'quotes' and \"more\""));
+    ASSERT_TRUE(ledger->setNote(3, "ripple too high"));
+    for (int k = 0; k < 4; ++k) ASSERT_TRUE(ledger->keep(*run));
+    ledger.reset();
+    ledger = open();
+    EXPECT_EQ(ledger->bound(), 2);
+    const auto runs = *ledger->runs();
+    ASSERT_EQ(runs.size(), 4u);
+    EXPECT_EQ(runs[0].number, 7);
+    EXPECT_EQ(runs[2].name, "with 'quotes' and \"more\"");
+    EXPECT_EQ(runs[2].note, "ripple too high");
+    EXPECT_TRUE(runs[3].star);
+    EXPECT_EQ(static_cast<std::size_t>(std::count_if(fs::directory_iterator(folder), fs::directory_iterator(),
+                                                     [](const auto& e) { return e.path().extension() == ".h5"; })),
+              4u)
+        << "files go with their rows";
+    ASSERT_TRUE(ledger->remove(7));
+    EXPECT_EQ(ledger->runs()->size(), 3u);
+    EXPECT_GT(ledger->bytes(), 0);
+}
+
+TEST_F(KeptRuns, ADamagedListIsMadeAnewFromTheRuns) {
+    ASSERT_TRUE(open()->keep(*madeRun("20u")));
+    std::ofstream(folder / "ledger.sqlite", std::ios::binary) << std::string(5000, 'x');
+    fs::remove(folder / "ledger.sqlite-wal");
+    const auto ledger = open();
+    EXPECT_NE(ledger->notice().find("made anew"), std::string::npos);
+    const auto runs = *ledger->runs();
+    ASSERT_EQ(runs.size(), 1u);
+    EXPECT_TRUE(ledger->load(runs[0]));
+}
+
+TEST_F(KeptRuns, FilesLeftByACrashAreTakenUpAndLostOnesForgotten) {
+    const auto run = madeRun("20u");
+    ASSERT_TRUE(open()->keep(*run));
+    ASSERT_TRUE(writeRunFile(*run, folder / "run-2026-11-23T18:00:00Z-1-1.h5"));  // as if killed before the row
+    auto ledger = open();
+    ASSERT_EQ(ledger->runs()->size(), 2u);
+    EXPECT_EQ(ledger->runs()->front().started, "2026-11-23T18:00:00Z");
+    fs::remove(folder / ledger->runs()->front().file);
+    ledger.reset();
+    EXPECT_EQ(open()->runs()->size(), 1u);
+}
+
+TEST_F(KeptRuns, TruncatedAndDamagedFilesAreRefusedAndOthersStay) {
+    const auto run = madeRun("20u");
+    auto ledger = open();
+    const KeptRun first = *ledger->keep(*run), second = *ledger->keep(*run);
+    const std::string whole = *readFile(folder / first.file);
+    std::mt19937 random(3);
+    for (int k = 0; k < 60; ++k) {
+        std::string bytes = whole;
+        if (k % 2 == 0)
+            bytes.resize(random() % bytes.size());
+        else
+            for (int n = 0; n < 20; ++n) bytes[random() % bytes.size()] = static_cast<char>(random());
+        std::ofstream(folder / first.file, std::ios::binary | std::ios::trunc) << bytes;
+        const auto loaded = ledger->load(first);
+        if (!loaded) {
+            EXPECT_NE(loaded.error().message.find(first.file), std::string::npos) << loaded.error().message;
+            continue;
+        }
+        for (const std::string& name : (*loaded)->quantityNames()) (void)(*loaded)->trace(name);  // must not crash
+    }
+    EXPECT_TRUE(ledger->load(second));
+    EXPECT_FALSE(openRunFile(folder / "missing.h5"));
+    std::ofstream(folder / "no.h5") << "hello";
+    EXPECT_FALSE(openRunFile(folder / "no.h5"));
+}
+
+TEST_F(KeptRuns, TwoWindowsKeepRunsAtOnce) {
+    const auto run = madeRun("20u");
+    const auto a = open(), b = open();
+    std::thread other([&] {
+        for (int k = 0; k < 5; ++k) EXPECT_TRUE(b->keep(*run));
+    });
+    for (int k = 0; k < 5; ++k) EXPECT_TRUE(a->keep(*run));
+    other.join();
+    const auto runs = *a->runs();
+    ASSERT_EQ(runs.size(), 10u);
+    std::set<std::int64_t> numbers;
+    for (const KeptRun& kept : runs) {
+        numbers.insert(kept.number);
+        EXPECT_TRUE(a->load(kept));
+    }
+    EXPECT_EQ(numbers.size(), 10u);
+}
