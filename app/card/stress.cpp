@@ -32,7 +32,7 @@ void Stress::refresh() {
                                               : std::nullopt;
         };
         const auto rated = [&](const std::string& quantity) {
-            for (const RatingInfo& rating : shown->run->elaboration().network.ratings)
+            for (const RatingInfo& rating : shown->run->ratings())
                 if (rating.part == part_ && rating.quantity == part_ + quantity) return rating.limit;
             return 0.0;
         };

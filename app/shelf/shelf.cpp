@@ -12,9 +12,9 @@
 #include <QStackedWidget>
 #include <QStyledItemDelegate>
 
-#include "model/changes.h"
 #include "model/quantity.h"
 #include "sheet/symbol.h"
+#include "shelf/run_page.h"
 #include "style/theme.h"
 #include "timeline/notation.h"
 
@@ -26,7 +26,7 @@ constexpr int tabWidth = 44, tabHeight = 96;
 constexpr char quantityMime[] = "application/x-hedgerow-quantity";
 const char* const tabNames[] = {"Parts", "Quantities", "Runs"};
 
-enum Role { kindRole = Qt::UserRole, nameRole, unitRole, runRole, keptRole };
+enum Role { kindRole = Qt::UserRole, nameRole, unitRole, keptRole };
 
 /// Symbol and title of a part.
 class PartRow : public QStyledItemDelegate {
@@ -95,53 +95,6 @@ public:
                           name + "  " + index.data(unitRole).toString());
         painter->restore();
     }
-};
-
-/// Number, time taken, plan, and how it ended.
-class RunRow : public QStyledItemDelegate {
-public:
-    RunRow(Workspace& workspace, QObject* parent) : QStyledItemDelegate(parent), workspace_(workspace) {}
-    QSize sizeHint(const QStyleOptionViewItem&, const QModelIndex&) const override { return {160, 54}; }
-    void paint(QPainter* painter, const QStyleOptionViewItem& option, const QModelIndex& index) const override {
-        const Colours& p = colours();
-        const int number = index.data(runRole).toInt();
-        const auto& runs = workspace_.runs();
-        const auto found =
-            std::find_if(runs.begin(), runs.end(), [&](const auto& entry) { return entry->number == number; });
-        if (found == runs.end()) return;
-        const RunEntry& entry = **found;
-        painter->save();
-        painter->setRenderHint(QPainter::Antialiasing);
-        const QRect box = option.rect.adjusted(4, 1, -4, -1);
-        const bool shown = workspace_.shownRun() && workspace_.shownRun()->number == number;
-        if (shown || option.state & QStyle::State_MouseOver) {
-            painter->setPen(Qt::NoPen);
-            painter->setBrush(shown ? p.leafTint : p.chalk);
-            painter->drawRoundedRect(box, 4, 4);
-        }
-        painter->setFont(textFont(TextSize::normal, true));
-        painter->setPen(p.ink);
-        painter->drawText(box.adjusted(8, 4, 0, 0), Qt::AlignLeft | Qt::AlignTop, QString::number(number));
-        const RunSummary& summary = entry.run->summary();
-        painter->setFont(textFont());
-        painter->setPen(p.bark);
-        painter->drawText(
-            box.adjusted(0, 4, -8, 0), Qt::AlignRight | Qt::AlignTop,
-            entry.running() ? "running" : QString::fromStdString(formatQuantity(summary.second("total"), "s", 2)));
-        QString line = QString::fromStdString(entry.run->plan());
-        if (!entry.running() && summary.end != RunEnd::finished) {
-            line += QString(", %1 at %2")
-                        .arg(QString::fromStdString(std::string(describe(summary.end))),
-                             QString::fromStdString(formatQuantity(toSeconds(summary.reached), "s", 3)));
-            if (summary.end == RunEnd::failed) painter->setPen(p.haw);
-        }
-        painter->drawText(box.adjusted(8, 0, -8, -6), Qt::AlignLeft | Qt::AlignBottom,
-                          painter->fontMetrics().elidedText(line, Qt::ElideRight, box.width() - 16));
-        painter->restore();
-    }
-
-private:
-    Workspace& workspace_;
 };
 
 void prepareList(QListWidget& list) {
@@ -245,14 +198,13 @@ Shelf::Shelf(Workspace& workspace, QWidget* parent)
     pages_->setObjectName("shelfPages");
     pages_->addWidget(makeParts());
     pages_->addWidget(makeQuantities());
-    pages_->addWidget(makeRuns());
+    pages_->addWidget(new RunPage(workspace, pages_));
     connect(tabs_, &ShelfTabs::chosen, this, [this](int index) { show(static_cast<Tab>(index)); });
     connect(&workspace, &Workspace::catalogueChanged, this, &Shelf::fillParts);
     connect(&workspace, &Workspace::projectChanged, this, &Shelf::fillQuantities);
-    connect(&workspace, &Workspace::runsChanged, this, [this] { fillQuantities(), fillRuns(); });
+    connect(&workspace, &Workspace::runsChanged, this, &Shelf::fillQuantities);
     fillParts();
     fillQuantities();
-    fillRuns();
 }
 
 void Shelf::show(Tab tab) {
@@ -334,7 +286,7 @@ QWidget* Shelf::makeQuantities() {
     QWidget* widget = page("Quantities", column);
     quantitySearch_ = new QLineEdit;
     quantitySearch_->setObjectName("quantitySearch");
-    quantitySearch_->setPlaceholderText("find a quantity");
+    quantitySearch_->setPlaceholderText("find, or type an expression");
     quantitySearch_->setAccessibleName("find a quantity");
     quantityHint_ = new QLabel("Run first: then everything is here, no meter needed.");
     quantityHint_->setProperty("quiet", true);
@@ -353,7 +305,9 @@ QWidget* Shelf::makeQuantities() {
     connect(quantityList_, &QListWidget::itemActivated, this,
             [this](QListWidgetItem* item) { emit quantityChosen(item->data(nameRole).toString()); });
     connect(quantitySearch_, &QLineEdit::returnPressed, this, [this] {
-        if (quantityList_->count() > 0) emit quantityChosen(quantityList_->item(0)->data(nameRole).toString());
+        const QString typed = quantitySearch_->text().trimmed();
+        if (quantityList_->count() > 0) return emit quantityChosen(quantityList_->item(0)->data(nameRole).toString());
+        if (workspace_.runList().mistakeIn(typed.toStdString()).empty()) emit quantityChosen(typed);
     });
     return widget;
 }
@@ -362,14 +316,22 @@ void Shelf::fillQuantities() {
     QStringList names, units;
     if (workspace_.shownRun()) {
         const QString wanted = quantitySearch_->text().trimmed();
-        for (const QuantityInfo& quantity : workspace_.shownRun()->run->elaboration().network.quantities) {
+        for (const QuantityInfo& quantity : workspace_.shownRun()->run->quantities()) {
             const QString name = QString::fromStdString(quantity.name);
             if (!wanted.isEmpty() && !name.contains(wanted, Qt::CaseInsensitive)) continue;
             names << name;
             units << QString::fromStdString(quantity.unit);
         }
     }
-    quantityHint_->setVisible(!workspace_.shownRun());
+    const QString typed = quantitySearch_->text().trimmed();
+    if (workspace_.shownRun() && names.isEmpty() && !typed.isEmpty()) {
+        const std::string mistake = workspace_.runList().mistakeIn(typed.toStdString());
+        quantityHint_->setText(mistake.empty() ? "Enter shows this expression over the run."
+                                               : QString::fromStdString(mistake));
+    } else {
+        quantityHint_->setText("Run first: then everything is here, no meter needed.");
+    }
+    quantityHint_->setVisible(!workspace_.shownRun() || (names.isEmpty() && !typed.isEmpty()));
     if (names == quantityNames_ && quantityList_->count() == names.size()) return;
     quantityNames_ = names;
     quantityList_->clear();
@@ -379,58 +341,6 @@ void Shelf::fillQuantities() {
         item->setData(unitRole, units[i]);
         item->setToolTip("Enter adds it to a lane of its unit; or drag it to a lane");
     }
-}
-
-QWidget* Shelf::makeRuns() {
-    QVBoxLayout* column = nullptr;
-    QWidget* widget = page("Runs", column, &runCount_);
-    runList_ = new QListWidget;
-    runList_->setObjectName("runList");
-    runList_->setAccessibleName("runs");
-    runList_->setItemDelegate(new RunRow(workspace_, runList_));
-    prepareList(*runList_);
-    changes_ = new QLabel;
-    changes_->setObjectName("changes");
-    changes_->setWordWrap(true);
-    changes_->setContentsMargins(8, 0, 8, 0);
-    column->addWidget(runList_, 1);
-    column->addWidget(changes_);
-    const auto choose = [this](QListWidgetItem* item) {
-        const int number = item->data(runRole).toInt();
-        for (const auto& entry : workspace_.runs())
-            if (entry->number == number) return workspace_.showRun(entry);
-    };
-    connect(runList_, &QListWidget::itemClicked, this, choose);
-    connect(runList_, &QListWidget::itemActivated, this, choose);
-    return widget;
-}
-
-void Shelf::fillRuns() {
-    const auto& runs = workspace_.runs();
-    runCount_->setText(QString("%1 this session").arg(runs.size()));
-    if (runList_->count() != static_cast<int>(runs.size()) ||
-        (!runs.empty() && runList_->item(0)->data(runRole).toInt() != runs.front()->number)) {
-        runList_->clear();
-        for (const auto& entry : runs) {
-            auto* item = new QListWidgetItem(QString::number(entry->number), runList_);
-            item->setData(runRole, entry->number);
-        }
-    }
-    runList_->viewport()->update();
-    // What is different in the shown run from the one before it.
-    QString text;
-    for (std::size_t i = 0; i + 1 < runs.size(); ++i) {
-        if (runs[i] != workspace_.shownRun()) continue;
-        QStringList lines;
-        for (const std::string& line :
-             changesBetween(runs[i + 1]->run->project(), runs[i]->run->project(), workspace_.catalogue()))
-            lines << QString::fromStdString(line).toHtmlEscaped();
-        if (lines.size() > 8) lines = lines.mid(0, 7) << QString("and %1 more").arg(lines.size() - 7);
-        text = QString("<b>Changed since %1</b><br>%2")
-                   .arg(runs[i + 1]->number)
-                   .arg(lines.isEmpty() ? "nothing" : lines.join("<br>"));
-    }
-    changes_->setText(text);
 }
 
 }  // namespace hedgerow::app

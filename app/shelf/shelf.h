@@ -60,18 +60,16 @@ signals:
 private:
     QWidget* makeParts();
     QWidget* makeQuantities();
-    QWidget* makeRuns();
     void fillParts();
     void fillQuantities();
-    void fillRuns();
 
     Workspace& workspace_;
     ShelfTabs* tabs_;
     QStackedWidget* pages_;
     QLineEdit *partSearch_ = nullptr, *quantitySearch_ = nullptr;
-    QListWidget *partList_ = nullptr, *runList_ = nullptr;
+    QListWidget* partList_ = nullptr;
     QuantityList* quantityList_ = nullptr;
-    QLabel *quantityHint_ = nullptr, *runCount_ = nullptr, *changes_ = nullptr;
+    QLabel* quantityHint_ = nullptr;
     QStringList quantityNames_;
 };
 

@@ -17,6 +17,11 @@ QString sharedFolder(const QString& name) {
     return {};
 }
 
+bool ships(const QString& path) {
+    const QString folder = QFileInfo(path).absolutePath();
+    return !path.isEmpty() && (folder == sharedFolder("examples") || folder == sharedFolder("library"));
+}
+
 void readLibraries(Workspace& workspace) {
     workspace.readLibraries({ownLibraryFolder(), sharedFolder("library").toStdString()});
 }

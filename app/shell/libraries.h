@@ -12,6 +12,9 @@ class Workspace;
 /// What ships with the application, by name: "examples", "library". "" when it is not there.
 QString sharedFolder(const QString& name);
 
+/// Whether a file ships with the application: nothing is written beside such a one.
+bool ships(const QString& path);
+
 void readLibraries(Workspace& workspace);
 /// The module of the selected place, or that in view, or else the project's kept parts go into the user's own library.
 /// @return what to say

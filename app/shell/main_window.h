@@ -27,6 +27,8 @@ class MainWindow : public QMainWindow {
 
 public:
     MainWindow();
+    /// Hides first: what leaves the keyboard still finds everything there.
+    ~MainWindow() override { hide(); }
 
     Workspace& workspace() { return workspace_; }
     SheetView& sheet() { return *sheet_; }

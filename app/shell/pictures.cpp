@@ -49,7 +49,7 @@ bool runToEnd(MainWindow& window) {
     return true;
 }
 
-bool exportData(const Run& run, const QString& base) {
+bool exportData(const RunRecord& run, const QString& base) {
     for (const auto& [format, ending] : {std::pair{"csv", ".csv"}, {"hdf5", ".h5"}}) {
         std::vector<std::string> quantities;
         for (const Lane& lane : run.project().lanes)

@@ -161,7 +161,7 @@ void RunStrip::refreshPrice() {
     const auto predicted = workspace_.price();
     if (workspace_.running()) {
         const RunEntry& entry = *workspace_.runs().front();
-        const double reached = toSeconds(entry.run->store().reached()), end = toSeconds(entry.run->end()),
+        const double reached = toSeconds(entry.run->reached()), end = toSeconds(entry.run->end()),
                      waited = std::max(1e-3, entry.watch.seconds());
         price_->setText(QString("%1 % · %2 of %3")
                             .arg(100 * reached / end, 0, 'f', 0)

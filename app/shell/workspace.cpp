@@ -6,39 +6,35 @@
 #include "model/module_edits.h"
 #include "network/advice.h"
 #include "session/registry.h"
+#include "shell/libraries.h"
 
 namespace hedgerow::app {
 
 namespace {
-constexpr int pollMilliseconds = 33;
 constexpr int keepMilliseconds = 1500;  ///< after the last change
 constexpr int estimateMilliseconds = 150;
-constexpr std::size_t mostRunsKept = 24;
-constexpr std::size_t pointsAtOnce = 20'000;  ///< that a trace takes in
-constexpr int catchingMilliseconds = 8, endingMilliseconds = 300,
-              followingMilliseconds = 24;  ///< for all traces, while a run goes on and at its end
 }  // namespace
 
-RunEntry::~RunEntry() {
-    if (run) run->cancel();
-    if (thread.joinable()) thread.join();
-}
-
 Workspace::Workspace(QObject* parent) : QObject(parent), catalogue_(partLibrary().catalogue()) {
-    pollTimer_.setInterval(pollMilliseconds);
+    runList_ = new Runs([this](std::string_view name) { return parameters_->lookup()(name); }, this);
+    connect(runList_, &Runs::changed, this, [this] {
+        if (cursorRun_.lock() != shownRun()) setCursor({});
+        cursorRun_ = shownRun();
+        emit runsChanged();
+    });
+    connect(runList_, &Runs::progressed, this, &Workspace::runProgressed);
+    connect(runList_, &Runs::ended, this, &Workspace::noteEnd);
+    connect(runList_, &Runs::said, this, [this](const QString& message) { emit refused(message); });
     keepTimer_.setInterval(keepMilliseconds);
     keepTimer_.setSingleShot(true);
     estimateTimer_.setInterval(estimateMilliseconds);
     estimateTimer_.setSingleShot(true);
-    connect(&pollTimer_, &QTimer::timeout, this, &Workspace::poll);
     connect(&keepTimer_, &QTimer::timeout, this, &Workspace::keepWork);
     connect(&estimateTimer_, &QTimer::timeout, this, &Workspace::estimate);
     adopt({}, {}, false);
 }
 
-Workspace::~Workspace() {
-    for (const auto& entry : runs_) entry->run->cancel();
-}
+Workspace::~Workspace() = default;
 
 Status Workspace::apply(const Edit& edit) {
     const auto before = history_.shared();  // what views look at lives until all have followed
@@ -207,6 +203,7 @@ Status Workspace::open(const QString& path) {
     auto loaded = loadHedge(path.toStdString());
     if (!loaded) return loaded.error();
     adopt(std::move(loaded->project), QDir(path).absolutePath(), false);
+    runList_->reset(ledgerFolder());
     readOnly_ = loaded->readOnly;
     if (!loaded->notice.empty()) emit refused(QString::fromStdString(loaded->notice));
     emit fileChanged();
@@ -219,6 +216,7 @@ Status Workspace::save(const QString& path) {
     if (auto status = saveHedge(project(), path.toStdString()); !status) return status;
     path_ = path;
     readOnly_ = false;
+    if (runs().empty()) runList_->reset(ledgerFolder());
     history_.markSaved();
     if (recovery_) recovery_->clear();
     emit fileChanged();
@@ -226,18 +224,14 @@ Status Workspace::save(const QString& path) {
 }
 
 void Workspace::adopt(Project project, const QString& path, bool unsaved) {
-    stopRun();
+    runList_->reset({});
     history_ = History(std::move(project));
     cataloguedParts_.clear();
     if (unsaved) history_.markUnsaved();
     path_ = path;
     readOnly_ = false;
     selection_.clear();
-    runs_.clear();
-    traces_.clear();
-    shownRun_.reset();
     cursor_.reset();
-    lastRunNumber_ = 0;
     planName_ = this->project().plans.front().name;
     sceneName_ = this->project().scenes.front().name;
     problems_.clear();
@@ -278,76 +272,37 @@ void Workspace::startRun() {
     auto prepared = Run::prepare(history_.shared(), {scene().name, plan().name, "", {}});
     if (!prepared) return setProblems({prepared.error()});
     setProblems({});
-    auto entry = std::make_shared<RunEntry>();
-    entry->number = ++lastRunNumber_;
-    entry->run = *prepared;
-    if (runs_.size() >= mostRunsKept) runs_.pop_back();
-    runs_.insert(runs_.begin(), entry);
-    entry->thread = std::thread([raw = entry.get()] {
-        raw->run->execute();
-        raw->over = true;
-    });
-    ended_ = false;
-    pollTimer_.start();
-    showRun(entry);
+    if (const auto folder = ledgerFolder(); !folder.empty()) runList_->keepIn(folder);
+    runList_->start(*prepared);
 }
 
-void Workspace::stopRun() {
-    for (const auto& entry : runs_)
-        if (entry->running()) entry->run->cancel();
+/// Where runs are kept; "" where they are not.
+std::filesystem::path Workspace::ledgerFolder() const {
+    return path_.isEmpty() || ships(path_) ? std::filesystem::path() : Ledger::folderOf(path_.toStdString());
 }
 
-bool Workspace::running() const { return !runs_.empty() && runs_.front()->running(); }
-
-void Workspace::poll() {
-    const bool over = !running();
-    // A run may store faster than can be looked at: the window goes on working, and the traces follow.
-    const bool all = catchUp(!over ? catchingMilliseconds : ended_ ? followingMilliseconds : endingMilliseconds);
-    emit runProgressed();
-    if (over && all) {
-        pollTimer_.stop();
-        if (ended_) emit runsChanged();  // measures were made of the traces as far as they were known
-    }
-    if (!over || ended_) return;
-    ended_ = true;
-    RunEntry& entry = *runs_.front();
-    if (entry.thread.joinable()) entry.thread.join();
-    learnCost(*entry.run);
+void Workspace::noteEnd(const RunEntry& entry) {
+    if (entry.live) learnCost(*entry.live);
     if (entry.run->summary().error) setProblems({*entry.run->summary().error});
-    emit runsChanged();
 }
 
-/// Takes new points into the traces for about so long. @return whether all are in
-bool Workspace::catchUp(int milliseconds) {
-    const Stopwatch watch;
-    bool all = false;
-    while (!all && watch.seconds() < 1e-3 * milliseconds) {
-        all = true;
-        for (const auto& [name, trace] : traces_)
-            if (trace && !trace->update(pointsAtOnce)) all = false;
-    }
-    return all;
+void Workspace::bringBack(const RunEntry& entry) {
+    if (!entry.run) return;
+    const Project& then = entry.run->project();
+    (void)apply({"bring back run " + std::to_string(entry.number), [&](Project& now) -> Status {
+                     now.sheets = then.sheets;
+                     now.parameters = then.parameters;
+                     now.scenes = then.scenes;
+                     now.plans = then.plans;
+                     now.view = {};
+                     now.lastId = std::max(now.lastId, then.lastId);
+                     return {};
+                 }});
 }
 
-void Workspace::showRun(std::shared_ptr<RunEntry> entry) {
-    shownRun_ = std::move(entry);
-    traces_.clear();
-    setCursor({});
-    emit runsChanged();
-}
-
-Trace* Workspace::trace(const std::string& quantity) {
-    if (!shownRun_) return nullptr;
-    const auto found = traces_.find(quantity);
-    if (found != traces_.end()) return found->second.get();
-    auto trace = shownRun_->run->trace(quantity, pointsAtOnce);
-    if (trace && trace->size() >= pointsAtOnce) pollTimer_.start();
-    return traces_.emplace(quantity, std::move(trace)).first->second.get();
-}
-
-bool Workspace::shownRunIsOld() const {
-    if (!shownRun_) return false;
-    const Project& then = shownRun_->run->project();
+bool Workspace::isOld(const RunEntry& entry) const {
+    if (!entry.run) return false;
+    const Project& then = entry.run->project();
     return !(then.sheets == project().sheets && then.parameters == project().parameters);
 }
 

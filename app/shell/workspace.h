@@ -2,12 +2,10 @@
 // What the views of one window share: the project with its history, the selection, the runs and the time cursor.
 // Views observe it; every change of the project goes through apply().
 
-#include <atomic>
 #include <memory>
 #include <optional>
 #include <set>
 #include <string>
-#include <thread>
 #include <vector>
 
 #include <QObject>
@@ -18,19 +16,9 @@
 #include "session/library.h"
 #include "session/recovery.h"
 #include "session/run.h"
+#include "shell/runs.h"
 
 namespace hedgerow::app {
-
-/// A run of this session.
-struct RunEntry {
-    int number = 0;
-    std::shared_ptr<Run> run;
-    std::atomic<bool> over{false};
-    std::thread thread;
-    Stopwatch watch;
-    ~RunEntry();
-    bool running() const { return !over; }
-};
 
 /// Something about the sheet that wants a look.
 struct Check {
@@ -100,16 +88,18 @@ public:
     const Scene& scene() const;
     void setScene(const QString& name);
     void startRun();
-    void stopRun();
-    bool running() const;
-    const std::vector<std::shared_ptr<RunEntry>>& runs() const { return runs_; }
+    void stopRun() { runList_->stop(); }
+    bool running() const { return runList_->running(); }
+    Runs& runList() { return *runList_; }
+    const std::vector<RunPointer>& runs() const { return runList_->all(); }
     /// The run the sheet and the timeline show; may be running; may be null.
-    const std::shared_ptr<RunEntry>& shownRun() const { return shownRun_; }
-    void showRun(std::shared_ptr<RunEntry> entry);
-    /// A reader of a quantity of the shown run, kept up to date; nullptr when there is none.
-    Trace* trace(const std::string& quantity);
+    const RunPointer& shownRun() const { return runList_->shown(); }
+    Trace* trace(const std::string& quantity) { return runList_->trace(quantity); }
+    /// The circuit as it was in a run; lanes stay as they are.
+    void bringBack(const RunEntry& entry);
     /// True when the shown run was made from another circuit than is on the sheet now.
-    bool shownRunIsOld() const;
+    bool shownRunIsOld() const { return shownRun() && isOld(*shownRun()); }
+    bool isOld(const RunEntry& entry) const;
 
     std::optional<Tick> cursor() const { return cursor_; }
     void setCursor(std::optional<Tick> t);
@@ -143,11 +133,11 @@ private:
     void followChange(const View& before);
     void refreshCatalogue();
     void setProblems(std::vector<Error> problems);
-    void poll();
-    bool catchUp(int milliseconds);
     void keepWork();
     void estimate();
     void check();
+    std::filesystem::path ledgerFolder() const;
+    void noteEnd(const RunEntry& entry);
     void learnCost(const Run& run);
 
     History history_;
@@ -163,18 +153,15 @@ private:
     QString path_;
     bool readOnly_ = false;
     std::string planName_, sceneName_;
-    std::vector<std::shared_ptr<RunEntry>> runs_;
-    std::shared_ptr<RunEntry> shownRun_;
-    std::map<std::string, std::unique_ptr<Trace>, std::less<>> traces_;
-    int lastRunNumber_ = 0;
-    bool ended_ = true;  ///< the end of the newest run was taken note of
+    Runs* runList_;
+    std::weak_ptr<RunEntry> cursorRun_;  ///< whose time the cursor is on
     std::optional<Tick> cursor_;
     std::vector<Error> problems_;
     std::vector<Check> checks_;
     std::optional<Price> price_;
     double secondsPerEdge_ = 25e-6;  ///< measured anew by every run that has edges
     std::unique_ptr<RecoverySlot> recovery_;
-    QTimer pollTimer_, keepTimer_, estimateTimer_;
+    QTimer keepTimer_, estimateTimer_;
 };
 
 }  // namespace hedgerow::app

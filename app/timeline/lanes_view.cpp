@@ -65,9 +65,7 @@ LanesView::LanesView(Workspace& workspace, QWidget* parent)
 }
 
 std::string LanesView::unitOf(const std::string& quantity) const {
-    if (workspace_.shownRun())
-        if (const QuantityInfo* info = workspace_.shownRun()->run->elaboration().network.findQuantity(quantity))
-            return info->unit;
+    if (const auto unit = workspace_.runList().unitOf(quantity)) return *unit;
     const std::string letter = quantity.substr(quantity.rfind('.') + 1);
     return letter == "v" ? "V" : letter == "i" ? "A" : letter == "p" ? "W" : "";
 }

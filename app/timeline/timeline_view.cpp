@@ -143,7 +143,7 @@ void TimelineView::paintSpan(QPainter& painter) const {
     painter.drawRoundedRect(box.adjusted(0.5, 0.5, -0.5, -0.5), 4, 4);
     if (shown) {
         QRectF done = box;
-        done.setRight(std::clamp(lanes_->pixelOf(toSeconds(shown->run->store().reached())), box.left(), box.right()));
+        done.setRight(std::clamp(lanes_->pixelOf(toSeconds(shown->run->reached())), box.left(), box.right()));
         painter.setBrush(p.leafTint);
         if (done.width() > 1) painter.drawRoundedRect(done.adjusted(0.5, 0.5, -0.5, -0.5), 4, 4);
     }

@@ -103,7 +103,11 @@ TEST(ModulesInTheWindow, AFaultInsideIsShownAtThePlaceAndJumpedTo) {
     ASSERT_EQ(window.workspace().problems().size(), 1u);
     EXPECT_EQ(window.workspace().problems()[0].part, "X1.S1");
     EXPECT_EQ(window.workspace().partInView("X1.S1"), named(window, "X1"));
-    ASSERT_TRUE(QTest::qWaitFor([&] { return !window.workspace().checks().empty(); }, 5000));
+    const auto found = [&] {
+        const auto& checks = window.workspace().checks();
+        return !checks.empty() && checks.front().error.part == "X1.S1";
+    };
+    ASSERT_TRUE(QTest::qWaitFor(found, 5000));
     window.sheet().setFocus();
     window.key(Qt::Key_L, Qt::ControlModifier);
     window.key(Qt::Key_Return);

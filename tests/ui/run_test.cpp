@@ -83,7 +83,7 @@ TEST(Runs, StopKeepsWhatWasComputed) {
     Window window;
     openLongRun(window);
     window.workspace().startRun();
-    ASSERT_TRUE(QTest::qWaitFor([&] { return window.workspace().shownRun()->run->store().count() > 20'000; }, 20'000));
+    ASSERT_TRUE(QTest::qWaitFor([&] { return window.workspace().shownRun()->run->points() > 20'000; }, 20'000));
     ASSERT_TRUE(window.workspace().running());
     auto* stop = window.find<QPushButton>("stop");
     ASSERT_TRUE(stop);
@@ -92,7 +92,7 @@ TEST(Runs, StopKeepsWhatWasComputed) {
     ASSERT_TRUE(window.waitForRun());
     const RunSummary& summary = window.workspace().shownRun()->run->summary();
     EXPECT_EQ(summary.end, RunEnd::stopped);
-    EXPECT_GT(window.workspace().shownRun()->run->store().count(), 20'000u);
+    EXPECT_GT(window.workspace().shownRun()->run->points(), 20'000u);
     EXPECT_GT(summary.reached, 0);
     EXPECT_TRUE(window.find<QPushButton>("primary"));
 }

@@ -1,0 +1,265 @@
+#include "shell/runs.h"
+
+#include <algorithm>
+
+#include "traces/expression.h"
+
+namespace hedgerow::app {
+
+namespace {
+constexpr int pollMilliseconds = 33;
+constexpr std::size_t mostWithoutLedger = 24;
+constexpr std::size_t pointsAtOnce = 20'000;  ///< that a trace takes in
+constexpr int catchingMilliseconds = 8, endingMilliseconds = 300,
+              followingMilliseconds = 24;  ///< for all traces, while a run goes on and at its end
+}  // namespace
+
+RunEntry::~RunEntry() {
+    if (live) live->cancel();
+    if (thread.joinable()) thread.join();
+}
+
+Runs::Runs(ParameterLookup parameters, QObject* parent) : QObject(parent), parameters_(std::move(parameters)) {
+    pollTimer_.setInterval(pollMilliseconds);
+    connect(&pollTimer_, &QTimer::timeout, this, &Runs::poll);
+}
+
+Runs::~Runs() {
+    stop();
+    for (std::thread& thread : keeping_) thread.join();  // what is over is kept before the program ends
+}
+
+bool Runs::told(const Status& status) {
+    if (!status) emit said(QString::fromStdString(status.error().message), true);
+    return static_cast<bool>(status);
+}
+
+// ---- running
+
+void Runs::start(std::shared_ptr<Run> run) {
+    auto entry = std::make_shared<RunEntry>();
+    entry->number = ++lastNumber_;
+    entry->about.plan = run->plan();
+    entry->about.scene = run->scene();
+    entry->run = entry->live = std::move(run);
+    entry->over = false;
+    if (!ledger_ && runs_.size() >= mostWithoutLedger) runs_.pop_back();
+    runs_.insert(runs_.begin(), entry);
+    entry->thread = std::thread([raw = entry.get()] {
+        raw->live->execute();
+        raw->over = true;
+    });
+    ended_ = false;
+    pollTimer_.start();
+    show(entry);
+}
+
+void Runs::stop() {
+    for (const RunPointer& entry : runs_)
+        if (entry->running()) entry->live->cancel();
+}
+
+void Runs::poll() {
+    const bool over = !running();
+    // A run may store faster than can be looked at: the window goes on working, and the traces follow.
+    const bool all = catchUp(!over ? catchingMilliseconds : ended_ ? followingMilliseconds : endingMilliseconds);
+    emit progressed();
+    if (over && all) {
+        pollTimer_.stop();
+        if (ended_) emit changed();  // measures were made of the traces as far as they were known
+    }
+    if (!over || ended_) return;
+    ended_ = true;
+    const RunPointer entry = runs_.front();
+    if (entry->thread.joinable()) entry->thread.join();
+    const RunSummary& summary = entry->run->summary();
+    entry->about.seconds = summary.second("total");
+    entry->about.points = static_cast<std::int64_t>(entry->run->points());
+    entry->about.outcome = summary.brief();
+    std::erase_if(entry->traces, [](const auto& known) { return !known.second; });  // expressions can be computed now
+    keep(entry);
+    emit ended(*entry);
+    emit changed();
+}
+
+/// Takes new points into the traces for about so long. @return whether all are in
+bool Runs::catchUp(int milliseconds) {
+    const Stopwatch watch;
+    bool all = false;
+    while (!all && watch.seconds() < 1e-3 * milliseconds) {
+        all = true;
+        if (shown_)
+            for (const auto& [name, trace] : shown_->traces)
+                if (trace && !trace->update(pointsAtOnce)) all = false;
+    }
+    return all;
+}
+
+// ---- the ledger
+
+void Runs::reset(const std::filesystem::path& folder) {
+    stop();
+    for (std::thread& thread : keeping_) thread.join();
+    keeping_.clear();
+    runs_.clear();
+    shown_.reset();
+    ledger_.reset();
+    lastNumber_ = 0;
+    if (!folder.empty() && std::filesystem::exists(folder)) {
+        auto ledger = Ledger::open(folder);
+        if (ledger) {
+            ledger_ = *ledger;
+            if (!ledger_->notice().empty()) emit said(QString::fromStdString(ledger_->notice()), true);
+            listKept();
+        } else {
+            emit said(QString::fromStdString(ledger.error().message), true);
+        }
+    }
+    emit changed();
+}
+
+void Runs::keepIn(const std::filesystem::path& folder) {
+    if (ledger_ && ledger_->folder() == folder) return;
+    auto ledger = Ledger::open(folder);
+    if (!ledger) return (void)told(ledger.error());
+    ledger_ = *ledger;
+    const std::vector<RunPointer> before(runs_.rbegin(), runs_.rend());
+    std::erase_if(runs_, [](const RunPointer& entry) { return !entry->live; });  // of another ledger
+    for (const RunPointer& entry : before)
+        if (entry->live && entry->over) keep(entry);
+    listKept();
+    emit changed();
+}
+
+/// Adds those of the ledger that the list does not have.
+void Runs::listKept() {
+    const auto kept = ledger_->runs();
+    if (!kept) return (void)told(kept.error());
+    for (const KeptRun& about : *kept) {
+        const auto same = [&](const RunPointer& entry) { return entry->about.file == about.file; };
+        if (std::any_of(runs_.begin(), runs_.end(), same)) continue;
+        auto entry = std::make_shared<RunEntry>();
+        entry->number = about.number;
+        entry->about = about;
+        runs_.push_back(std::move(entry));
+        lastNumber_ = std::max(lastNumber_, about.number);
+    }
+}
+
+/// Beside the window: writing may take as long as the run.
+void Runs::keep(const RunPointer& entry) {
+    if (!ledger_ || entry->run->points() < 2) return;
+    keeping_.emplace_back([this, entry, ledger = ledger_] {
+        auto kept = ledger->keep(*entry->live);
+        QMetaObject::invokeMethod(this, [this, entry, kept = std::move(kept)] {
+            if (!kept) return (void)told(kept.error());
+            entry->about = *kept;
+            entry->number = kept->number;
+            lastNumber_ = std::max(lastNumber_, kept->number);
+            const auto gone = [this](const RunPointer& other) {  // beyond the bound
+                std::error_code failed;
+                return other != shown_ && !other->pinned && !other->running() && !other->about.file.empty() &&
+                       !std::filesystem::exists(ledger_->folder() / other->about.file, failed);
+            };
+            if (ledger_) std::erase_if(runs_, gone);
+            emit changed();
+        });
+    });
+}
+
+bool Runs::load(RunEntry& entry) {
+    if (entry.run) return true;
+    auto loaded = ledger_->load(entry.about);
+    if (!loaded) {
+        emit said(QString::fromStdString(loaded.error().message), true);
+        return false;
+    }
+    entry.run = *loaded;
+    return true;
+}
+
+void Runs::show(RunPointer entry) {
+    if (entry && !load(*entry)) return;
+    if (shown_ && shown_ != entry && !shown_->pinned) {
+        shown_->traces.clear();
+        if (!shown_->live) shown_->run.reset();  // it can be read again
+    }
+    shown_ = std::move(entry);
+    emit changed();
+}
+
+void Runs::pin(const RunPointer& entry, bool pinned) {
+    if (pinned && !load(*entry)) return;
+    entry->pinned = pinned;
+    emit changed();
+}
+
+std::vector<RunPointer> Runs::beside() const {
+    std::vector<RunPointer> found;
+    for (const RunPointer& entry : runs_)
+        if (entry->pinned && entry != shown_ && entry->run && !entry->running()) found.push_back(entry);
+    return found;
+}
+
+void Runs::setName(const RunPointer& entry, const std::string& name) {
+    if (ledger_ && !told(ledger_->setName(entry->number, name))) return;
+    entry->about.name = name;
+    emit changed();
+}
+
+void Runs::setNote(const RunPointer& entry, const std::string& note) {
+    if (ledger_ && !told(ledger_->setNote(entry->number, note))) return;
+    entry->about.note = note;
+    emit changed();
+}
+
+void Runs::setStar(const RunPointer& entry, bool star) {
+    if (ledger_ && !told(ledger_->setStar(entry->number, star))) return;
+    entry->about.star = star;
+    emit changed();
+}
+
+void Runs::remove(const RunPointer& entry) {
+    if (entry->running()) return;
+    if (ledger_ && !entry->about.file.empty() && !told(ledger_->remove(entry->number))) return;
+    if (shown_ == entry) shown_.reset();
+    std::erase(runs_, entry);
+    emit changed();
+}
+
+// ---- traces
+
+Result<std::shared_ptr<Trace>> Runs::expression(RunEntry& entry, const std::string& text) {
+    const auto quantity = [&](std::string_view name) -> std::shared_ptr<const Trace> {
+        if (!entry.run->findQuantity(name)) return nullptr;
+        auto trace = entry.run->trace(name);
+        return std::shared_ptr<const Trace>(std::move(trace));
+    };
+    return traceOf(text, quantity, parameters_);
+}
+
+Trace* Runs::trace(RunEntry& entry, const std::string& quantity) {
+    if (!entry.run) return nullptr;
+    const auto found = entry.traces.find(quantity);
+    if (found != entry.traces.end()) return found->second.get();
+    std::shared_ptr<Trace> trace = entry.run->trace(quantity, entry.running() ? pointsAtOnce : SIZE_MAX);
+    if (!trace && !entry.running())
+        if (auto computed = expression(entry, quantity)) trace = *computed;
+    if (trace && trace->size() >= pointsAtOnce) pollTimer_.start();
+    return entry.traces.emplace(quantity, std::move(trace)).first->second.get();
+}
+
+std::string Runs::mistakeIn(const std::string& text) {
+    if (!shown_ || shown_->running()) return "there is no run yet whose quantities it could use";
+    const auto computed = expression(*shown_, text);
+    return computed ? "" : computed.error().message;
+}
+
+std::optional<std::string> Runs::unitOf(const std::string& quantity) {
+    if (!shown_ || !shown_->run) return {};
+    if (const QuantityInfo* info = shown_->run->findQuantity(quantity)) return info->unit;
+    const Trace* known = trace(quantity);
+    return known ? std::optional(known->unit()) : std::nullopt;
+}
+
+}  // namespace hedgerow::app

@@ -1,0 +1,104 @@
+#pragma once
+// The runs of a window: those of this session and those kept in the project's ledger, the one that is shown, those that
+// are pinned beside it, and their traces.
+
+#include <atomic>
+#include <map>
+#include <memory>
+#include <optional>
+#include <string>
+#include <thread>
+#include <vector>
+
+#include <QObject>
+#include <QTimer>
+
+#include "model/quantity.h"
+#include "session/ledger.h"
+#include "session/run.h"
+
+namespace hedgerow::app {
+
+/// A run in the list.
+struct RunEntry {
+    std::int64_t number = 0;
+    KeptRun about;                         ///< what the list shows; number 0 until the ledger has it
+    std::shared_ptr<const RunRecord> run;  ///< nullptr while it is only in the ledger
+    std::shared_ptr<Run> live;             ///< of this session
+    std::atomic<bool> over{true};
+    bool pinned = false;
+    std::thread thread;
+    Stopwatch watch;
+    /// Readers by quantity or expression, as they were asked for; nullptr for what the run has not.
+    std::map<std::string, std::shared_ptr<Trace>, std::less<>> traces;
+    ~RunEntry();
+    bool running() const { return !over; }
+};
+using RunPointer = std::shared_ptr<RunEntry>;
+
+class Runs : public QObject {
+    Q_OBJECT
+
+public:
+    /// @param parameters  for expressions over traces
+    Runs(ParameterLookup parameters, QObject* parent = nullptr);
+    ~Runs() override;
+
+    /// Newest first.
+    const std::vector<RunPointer>& all() const { return runs_; }
+    const RunPointer& shown() const { return shown_; }
+    bool running() const { return !runs_.empty() && runs_.front()->running(); }
+
+    void start(std::shared_ptr<Run> run);
+    void stop();
+    /// Another project: forgets the runs of this session and lists those of the ledger in `folder`; "" for none.
+    void reset(const std::filesystem::path& folder);
+    /// The project has a place now: runs are kept there from now on, those of this session too.
+    void keepIn(const std::filesystem::path& folder);
+
+    void show(RunPointer entry);
+    /// Shows it dashed beside the shown one.
+    void pin(const RunPointer& entry, bool pinned);
+    /// The pinned ones other than the shown one.
+    std::vector<RunPointer> beside() const;
+    void setName(const RunPointer& entry, const std::string& name);
+    void setNote(const RunPointer& entry, const std::string& note);
+    void setStar(const RunPointer& entry, bool star);
+    void remove(const RunPointer& entry);
+    const std::shared_ptr<Ledger>& ledger() const { return ledger_; }
+
+    /// A reader of a quantity of the shown run, or of an expression over its quantities, kept up to date; nullptr when
+    /// there is none.
+    Trace* trace(const std::string& quantity) { return shown_ ? trace(*shown_, quantity) : nullptr; }
+    Trace* trace(RunEntry& entry, const std::string& quantity);
+    /// Why an expression gives no trace of the shown run; "" when it does.
+    std::string mistakeIn(const std::string& expression);
+    /// The unit of a quantity or expression in the shown run.
+    std::optional<std::string> unitOf(const std::string& quantity);
+
+signals:
+    void changed();     ///< a run started, ended, was chosen, or its place in the list changed
+    void progressed();  ///< new points in the shown run
+    void ended(const hedgerow::app::RunEntry& entry);
+    void said(const QString& message, bool bad);
+
+private:
+    void poll();
+    bool catchUp(int milliseconds);
+    bool load(RunEntry& entry);
+    void keep(const RunPointer& entry);
+    void listKept();
+    Result<std::shared_ptr<Trace>> expression(RunEntry& entry, const std::string& text);
+    bool told(const Status& status);
+
+    ParameterLookup parameters_;
+    std::vector<RunPointer> runs_;
+    RunPointer shown_;
+    std::shared_ptr<Ledger> ledger_;
+    std::int64_t lastNumber_ = 0;
+    bool ended_ = true;  ///< the end of the newest run was taken note of
+    QTimer pollTimer_;
+    std::vector<std::thread> keeping_;
+};
+
+}  // namespace hedgerow::app
