@@ -12,6 +12,7 @@
 
 #include "card/ladder.h"
 #include "card/stress.h"
+#include "card/trace_page.h"
 #include "model/edits.h"
 #include "style/step_value.h"
 #include "style/theme.h"
@@ -26,6 +27,7 @@ Card::Card(Workspace& workspace, QWidget* parent) : QScrollArea(parent), workspa
     connect(&workspace, &Workspace::catalogueChanged, this, [this] { catalogueChanged_ = true; });
     connect(&workspace, &Workspace::selectionChanged, this, &Card::rebuild);
     connect(&workspace, &Workspace::projectChanged, this, &Card::rebuild);
+    connect(&workspace, &Workspace::chosenTraceChanged, this, &Card::rebuild);
     connect(&workspace, &Workspace::problemsChanged, this, &Card::refresh);
     connect(&workspace, &Workspace::runsChanged, this, &Card::fillStress);
     rebuild();
@@ -39,7 +41,9 @@ void Card::rebuild() {
     std::string shape;
     for (const Part* part : parts)
         shape += std::to_string(part->id) + ":" + std::to_string(part->rung) + ":" + part->name + " ";
-    if (parts.empty()) {
+    if (parts.empty() && !workspace_.chosenTrace().empty())
+        shape = "trace " + workspace_.chosenTrace();
+    else if (parts.empty()) {
         shape = "project " + workspace_.plan().name + " ";
         for (const Parameter& parameter : workspace_.project().ownParameters())
             shape += parameter.name + ":" + parameter.unit + " ";
@@ -71,6 +75,8 @@ void Card::rebuild() {
         showPart(*parts[0], *kind);
     else if (!parts.empty())
         showParts(parts);
+    else if (!workspace_.chosenTrace().empty())
+        column_->addWidget(new TracePage(workspace_, workspace_.chosenTrace(), page_));
     else if (shownParameter())
         showParameter(*shownParameter());
     else

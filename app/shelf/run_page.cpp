@@ -126,7 +126,7 @@ RunPage::RunPage(Workspace& workspace, QWidget* parent) : QWidget(parent), works
         auto* made = new QPushButton(text);
         made->setObjectName(object);
         made->setToolTip(tip);
-        made->setStyleSheet("padding: 3px 7px;");
+        made->setStyleSheet("padding: 2px 6px; border-radius: 10px; font-size: 11px; min-width: 12px;");
         row->addWidget(made);
         return made;
     };

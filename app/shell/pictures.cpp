@@ -91,6 +91,36 @@ bool saveModules(MainWindow& window, const QString& folder) {
     return good;
 }
 
+/// Another duty beside the first run, dashed, with two cursors and the measures of a trace on the card.
+bool saveComparison(MainWindow& window, const QString& folder) {
+    Workspace& workspace = window.workspace();
+    if (!runToEnd(window)) return false;
+    workspace.runList().pin(workspace.shownRun(), true);
+    const auto setDuty = [&](const char* duty) {
+        return workspace.apply({"duty", [duty](Project& project) -> Status {
+                                    project.findParameter("D")->value = duty;
+                                    return {};
+                                }});
+    };
+    if (!setDuty("0.28") || !runToEnd(window)) return false;
+    LanesView& lanes = window.timeline().lanes();
+    lanes.show("out.v * L1.i");
+    lanes.show("S1.on");
+    lanes.show("M1.n");
+    const double end = toSeconds(workspace.shownRun()->run->end());
+    lanes.setWindow(end - 20e-6, end);
+    workspace.setMark(toTicks(end - 14.1e-6));
+    workspace.setCursor(toTicks(end - 14.1e-6 + 1 / 150e3));
+    window.shelf().show(Shelf::runs);
+    workspace.chooseTrace("L1.i");
+    const bool good = save(window, folder + "/comparison.png");
+    workspace.chooseTrace("");
+    workspace.setMark({});
+    workspace.runList().pin(workspace.runs()[1], false);
+    for (int k = 0; k < 4; ++k) workspace.undo();
+    return good;
+}
+
 /// Placing a part by typing; a circuit that cannot work; the help of a part.
 bool saveOtherViews(const QString& folder, const QString& project) {
     MainWindow window;
@@ -143,7 +173,7 @@ bool saveOtherViews(const QString& folder, const QString& project) {
     window.shelf().show(Shelf::quantities);
     window.workspace().select({});
     good = save(window, folder + "/quantities.png") && good;
-    good = saveModules(window, folder) && good;
+    good = saveModules(window, folder) && saveComparison(window, folder) && good;
     // A run on its way: long enough to be seen, stopped after the picture.
     (void)window.workspace().apply({"longer", [](Project& changed) -> Status {
                                         changed.plans.front().end = "1";

@@ -18,7 +18,7 @@ constexpr int estimateMilliseconds = 150;
 Workspace::Workspace(QObject* parent) : QObject(parent), catalogue_(partLibrary().catalogue()) {
     runList_ = new Runs([this](std::string_view name) { return parameters_->lookup()(name); }, this);
     connect(runList_, &Runs::changed, this, [this] {
-        if (cursorRun_.lock() != shownRun()) setCursor({});
+        if (cursorRun_.lock() != shownRun()) setCursor({}), setMark({});
         cursorRun_ = shownRun();
         emit runsChanged();
     });
@@ -184,6 +184,7 @@ void Workspace::afterChange() {
 }
 
 void Workspace::select(std::set<int> ids) {
+    chooseTrace("");
     if (ids == selection_) return;
     selection_ = std::move(ids);
     emit selectionChanged();
@@ -310,6 +311,30 @@ void Workspace::setCursor(std::optional<Tick> t) {
     if (t == cursor_) return;
     cursor_ = t;
     emit cursorChanged();
+}
+
+void Workspace::setMark(std::optional<Tick> t) {
+    if (t == mark_) return;
+    mark_ = t;
+    emit cursorChanged();
+    emit measuredChanged();
+}
+
+void Workspace::setWindow(Tick from, Tick to) {
+    window_ = {from, to};
+    emit measuredChanged();
+}
+
+std::pair<Tick, Tick> Workspace::measured() const {
+    if (mark_ && cursor_ && *mark_ != *cursor_) return std::minmax(*mark_, *cursor_);
+    return window_;
+}
+
+void Workspace::chooseTrace(const std::string& quantity) {
+    if (!quantity.empty()) select({});
+    if (quantity == chosenTrace_) return;
+    chosenTrace_ = quantity;
+    emit chosenTraceChanged();
 }
 
 void Workspace::setProblems(std::vector<Error> problems) {

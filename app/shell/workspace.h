@@ -103,6 +103,15 @@ public:
 
     std::optional<Tick> cursor() const { return cursor_; }
     void setCursor(std::optional<Tick> t);
+    /// A second cursor, from which differences are counted.
+    std::optional<Tick> mark() const { return mark_; }
+    void setMark(std::optional<Tick> t);
+    /// The window of the timeline, and what measures are made of: between mark and cursor, or all that is seen.
+    void setWindow(Tick from, Tick to);
+    std::pair<Tick, Tick> measured() const;
+    /// The quantity or expression that is looked at on the card; "" for none.
+    const std::string& chosenTrace() const { return chosenTrace_; }
+    void chooseTrace(const std::string& quantity);
 
     /// What stands in the way of a run, or went wrong in it.
     const std::vector<Error>& problems() const { return problems_; }
@@ -124,6 +133,8 @@ signals:
     void runsChanged();       ///< a run started, ended or was chosen
     void runProgressed();     ///< new points in the shown run
     void cursorChanged();
+    void measuredChanged();  ///< the window or the mark
+    void chosenTraceChanged();
     void problemsChanged();
     void checksChanged();
     void refused(const QString& message);
@@ -155,7 +166,9 @@ private:
     std::string planName_, sceneName_;
     Runs* runList_;
     std::weak_ptr<RunEntry> cursorRun_;  ///< whose time the cursor is on
-    std::optional<Tick> cursor_;
+    std::optional<Tick> cursor_, mark_;
+    std::pair<Tick, Tick> window_{0, 0};
+    std::string chosenTrace_;
     std::vector<Error> problems_;
     std::vector<Check> checks_;
     std::optional<Price> price_;

@@ -11,6 +11,7 @@ namespace hedgerow::app {
 
 struct Notation {
     QString letter, subscript;
+    bool expression = false;  ///< `letter` holds all of it, as typed
 };
 Notation notationOf(const std::string& quantity);
 /// Draws it with its left edge at the left of the box, centred in height. Returns the width used.

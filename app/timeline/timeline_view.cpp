@@ -43,26 +43,37 @@ protected:
             const int y = view_.lanes_->mapTo(&view_, QPoint(0, top)).y();
             if (y >= headerHeight) painter.drawLine(0, y, width(), y);
         }
-        const auto cursor = view_.workspace_.cursor();
-        if (!cursor) return;
-        const double x = view_.lanes_->pixelOf(toSeconds(*cursor));
-        const int left = TimelineColumns::names + TimelineColumns::axis, right = width() - TimelineColumns::measures;
-        if (x < left - 1 || x > right + 1) return;
+        const auto cursor = view_.workspace_.cursor(), mark = view_.workspace_.mark();
+        const auto shown = [](double value, const char* unit, int digits) {
+            return QString::fromStdString(formatQuantity(value, unit, digits));
+        };
         painter.setRenderHint(QPainter::Antialiasing);
-        painter.setPen(QPen(p.sloe, 1.2));
-        painter.drawLine(QPointF(x, rulerHeight), QPointF(x, height() - 20));
-        painter.setFont(textFont(TextSize::small));
-        const QString text = QString::fromStdString(formatQuantity(toSeconds(*cursor), "s", 7));
-        const double width = painter.fontMetrics().horizontalAdvance(text) + 18;
-        const QRectF pill(std::clamp(x - width / 2, double(left), right - width), height() - 21, width, 18);
-        painter.setPen(Qt::NoPen);
-        painter.setBrush(p.sloe);
-        painter.drawRoundedRect(pill, 9, 9);
-        painter.setPen(p.paper);
-        painter.drawText(pill, Qt::AlignCenter, text);
+        if (mark) drawLine(painter, toSeconds(*mark), shown(toSeconds(*mark), "s", 7), Qt::DashLine, p.gorse);
+        if (!cursor) return;
+        QString text = shown(toSeconds(*cursor), "s", 7);
+        if (mark && *mark != *cursor) {
+            const double apart = toSeconds(*cursor - *mark);
+            text += QString("   Δ %1, %2").arg(shown(apart, "s", 5), shown(1 / std::abs(apart), "Hz", 5));
+        }
+        drawLine(painter, toSeconds(*cursor), text, Qt::SolidLine, p.sloe);
     }
 
 private:
+    void drawLine(QPainter& painter, double time, const QString& text, Qt::PenStyle style, const QColor& colour) const {
+        const double x = view_.lanes_->pixelOf(time);
+        const int left = TimelineColumns::names + TimelineColumns::axis, right = width() - TimelineColumns::measures;
+        if (x < left - 1 || x > right + 1) return;
+        painter.setPen(QPen(colour, 1.2, style));
+        painter.drawLine(QPointF(x, rulerHeight), QPointF(x, height() - 20));
+        painter.setFont(textFont(TextSize::small));
+        const double width = painter.fontMetrics().horizontalAdvance(text) + 18;
+        const QRectF pill(std::clamp(x - width / 2, double(left), right - width), height() - 21, width, 18);
+        painter.setPen(Qt::NoPen);
+        painter.setBrush(colour);
+        painter.drawRoundedRect(pill, 9, 9);
+        painter.setPen(colours().paper);
+        painter.drawText(pill, Qt::AlignCenter, text);
+    }
     TimelineView& view_;
 };
 
@@ -77,6 +88,7 @@ TimelineView::TimelineView(Workspace& workspace, QWidget* parent)
     cursor_ = new CursorLine(*this);
     connect(lanes_, &LanesView::windowChanged, this, [this] { update(), cursor_->update(); });
     connect(&workspace, &Workspace::cursorChanged, cursor_, [this] { cursor_->update(); });
+    connect(&workspace, &Workspace::measuredChanged, this, [this] { update(); });
     connect(&workspace, &Workspace::projectChanged, this, [this] { update(); });
     connect(&workspace, &Workspace::runsChanged, this, [this] { update(); });
     connect(&workspace, &Workspace::runProgressed, this, [this] { update(0, 0, width(), headerHeight); });
@@ -109,6 +121,10 @@ void TimelineView::paintRuler(QPainter& painter) const {
     painter.setPen(p.bark);
     painter.drawText(QRect(16, 0, 120, rulerHeight), Qt::AlignLeft | Qt::AlignVCenter,
                      QString::fromStdString(formatQuantity(to - from, "s", 3)) + " shown");
+    if (workspace_.mark() && workspace_.cursor())
+        painter.drawText(
+            QRect(width() - TimelineColumns::measures, rulerHeight, TimelineColumns::measures - 8, spanHeight - 4),
+            Qt::AlignRight | Qt::AlignVCenter, "measured between the cursors");
     const int right = width() - TimelineColumns::measures;
     for (double tick = std::ceil(from / step - 1e-9) * step; tick <= to + 1e-9 * step; tick += step) {
         const double x = lanes_->pixelOf(tick);

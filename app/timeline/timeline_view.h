@@ -1,6 +1,7 @@
 #pragma once
 // The timeline: one time axis over the span of the plan and all lanes, with measures of what is visible.
 
+#include <functional>
 #include <memory>
 #include <vector>
 
@@ -10,6 +11,7 @@
 
 class QCustomPlot;
 class QCPAxisRect;
+class QMenu;
 class QScrollArea;
 
 namespace hedgerow::app {
@@ -68,8 +70,9 @@ protected:
 private:
     struct LaneView {
         QCPAxisRect* area = nullptr;
-        std::vector<std::string> quantities;
+        Lane lane;
         std::string unit;
+        bool logic = false;  ///< gates and states only: they stand above each other
     };
 
     void rebuild();
@@ -79,18 +82,31 @@ private:
     void paintLane(QPainter& painter, const LaneView& lane) const;
     double runEnd() const;
     void removeQuantity(int lane, const std::string& quantity);
+    void addTraces(LaneView& lane);
+    bool isLogic(const std::string& quantity);
+    void changeLane(int lane, const std::string& label, const std::function<void(Lane&)>& change);
+    int borderAt(int y) const;
+    int rowTop(const LaneView& lane, std::size_t row) const;
+    std::string quantityAt(const QPointF& at) const;
+    void addLaneActions(QMenu& menu, int lane);
+    void copyMeasures(int lane) const;
+    void stepToEdge(bool forward);
 
     Workspace& workspace_;
     QCustomPlot* plot_;
     std::vector<LaneView> lanes_;
     std::vector<Lane> builtFrom_;
     const RunEntry* builtFor_ = nullptr;
+    std::vector<RunPointer> builtBeside_;
     double from_ = 0, to_ = 1e-3;
     bool fitted_ = true;
     bool pinned_ = false;  ///< the cursor was set by a click and stays
     QPointF pressed_;
     double pressedFrom_ = 0, pressedTo_ = 0;
     bool panning_ = false, maybeClick_ = false;
+    int border_ = -1;  ///< of the lane whose lower edge is dragged
+    double borderHeight_ = 0;
+    int borderWanted_ = 0;
 };
 
 /// Header with ruler and span, the lanes below it, and the time cursor over both.

@@ -51,7 +51,12 @@ void TracePlottable::draw(QCPPainter* painter) {
 QPolygonF TracePlottable::points(const Trace& trace, std::size_t first, std::size_t last) const {
     QPolygonF line;
     line.reserve(static_cast<int>(last - first));
-    for (std::size_t i = first; i < last; ++i) line << coordsToPixels(toSeconds(trace.time(i)), trace.value(i));
+    for (std::size_t i = first; i < last; ++i) {
+        const double x = mKeyAxis->coordToPixel(toSeconds(trace.time(i)));
+        // Held values make a step where the next point has another.
+        if (trace.holds() && !line.isEmpty()) line << QPointF(x, line.last().y());
+        line << QPointF(x, pixel(trace.value(i)));
+    }
     return line;
 }
 
@@ -64,9 +69,8 @@ QPolygonF TracePlottable::envelope(const Trace& trace) const {
         const std::size_t last = trace.firstAtOrAfter(clampedTicks(mKeyAxis->pixelToCoord(x + 1)));
         if (last > first) {
             const auto [low, high] = trace.range(first, last);
-            line << QPointF(x, mValueAxis->coordToPixel(trace.value(first)))
-                 << QPointF(x + 0.5, mValueAxis->coordToPixel(low)) << QPointF(x + 0.5, mValueAxis->coordToPixel(high))
-                 << QPointF(x + 1, mValueAxis->coordToPixel(trace.value(last - 1)));
+            line << QPointF(x, pixel(trace.value(first))) << QPointF(x + 0.5, pixel(low))
+                 << QPointF(x + 0.5, pixel(high)) << QPointF(x + 1, pixel(trace.value(last - 1)));
         }
         first = last;
     }

@@ -16,6 +16,9 @@ public:
     /// @param trace  asked for at every drawing; may give nullptr
     TracePlottable(QCPAxis* key, QCPAxis* value, std::function<const Trace*()> trace);
 
+    /// Draws `offset + scale * value`: logic traces stand above each other.
+    void place(double offset, double scale) { offset_ = offset, scale_ = scale; }
+
     double selectTest(const QPointF&, bool, QVariant*) const override { return -1; }
     QCPRange getKeyRange(bool& found, QCP::SignDomain) const override;
     QCPRange getValueRange(bool& found, QCP::SignDomain, const QCPRange& key) const override;
@@ -27,7 +30,9 @@ protected:
 private:
     QPolygonF points(const Trace& trace, std::size_t first, std::size_t last) const;
     QPolygonF envelope(const Trace& trace) const;
+    double pixel(double value) const { return mValueAxis->coordToPixel(offset_ + scale_ * value); }
     std::function<const Trace*()> trace_;
+    double offset_ = 0, scale_ = 1;
 };
 
 }  // namespace hedgerow::app

@@ -126,6 +126,9 @@ struct Lane {
     std::vector<std::string> quantities;
     int height = 96;  ///< in pixels at scale 1
     std::string extra;
+    bool folded = false;
+    bool log = false;                 ///< logarithmic value axis
+    std::string low = {}, high = {};  ///< of the value axis, as typed; "" where it scales by itself
     friend bool operator==(const Lane&, const Lane&) = default;
 };
 
@@ -152,7 +155,7 @@ struct Project {
     std::vector<Lane> lanes;
     std::string extra;
     int lastId = 0;
-    Folder folder;  ///< where relative file names start; in memory only
+    Folder folder;                ///< where relative file names start; in memory only
     std::vector<Part> kept = {};  ///< the user's own parts: each is found under its name, with its values
     View view = {};
     friend bool operator==(const Project&, const Project&) = default;

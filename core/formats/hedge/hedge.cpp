@@ -262,6 +262,14 @@ Lane readLane(Reader& in, const Json& json) {
             lane.quantities = in.list<std::string>(value, [&](const Json& item) { return in.text(item); });
         else if (key == "height")
             lane.height = in.whole(value, 24, 2000);
+        else if (key == "folded")
+            lane.folded = in.flag(value);
+        else if (key == "log")
+            lane.log = in.flag(value);
+        else if (key == "low")
+            lane.low = in.text(value);
+        else if (key == "high")
+            lane.high = in.text(value);
         else
             return false;
         return true;
@@ -348,7 +356,12 @@ Json toJson(const Plan& plan) {
     return withExtra(std::move(json), plan.extra);
 }
 Json toJson(const Lane& lane) {
-    return withExtra({{"quantities", lane.quantities}, {"height", lane.height}}, lane.extra);
+    Json json = {{"quantities", lane.quantities}, {"height", lane.height}};
+    if (lane.folded) json["folded"] = true;
+    if (lane.log) json["log"] = true;
+    if (!lane.low.empty()) json["low"] = lane.low;
+    if (!lane.high.empty()) json["high"] = lane.high;
+    return withExtra(std::move(json), lane.extra);
 }
 
 std::string dump(const Json& json) { return json.dump(-1, ' ', false, Json::error_handler_t::replace); }

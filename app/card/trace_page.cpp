@@ -1,0 +1,247 @@
+#include "card/trace_page.h"
+
+#include <algorithm>
+
+#include <QApplication>
+#include <QClipboard>
+#include <QHBoxLayout>
+#include <QHeaderView>
+#include <QLabel>
+#include <QLineEdit>
+#include <QPainter>
+#include <QPushButton>
+#include <QTableWidget>
+#include <QVBoxLayout>
+
+#include "model/quantity.h"
+#include "style/theme.h"
+#include "timeline/notation.h"
+#include "traces/measures.h"
+#include "traces/spectrum.h"
+
+namespace hedgerow::app {
+
+namespace {
+
+constexpr int laterMilliseconds = 120;
+constexpr int shownOrders = 50;
+constexpr std::size_t mostPoints = 4'000'000;  ///< whose harmonics are computed while one waits
+
+/// The name in textbook notation.
+class Title : public QWidget {
+public:
+    Title(std::string quantity, QWidget* parent) : QWidget(parent), quantity_(std::move(quantity)) {
+        setFixedHeight(30);
+        setAccessibleName(QString::fromStdString(quantity_));
+    }
+
+protected:
+    void paintEvent(QPaintEvent*) override {
+        QPainter painter(this);
+        drawNotation(painter, QRectF(rect()), notationOf(quantity_), colours().ink, 20);
+    }
+
+private:
+    std::string quantity_;
+};
+
+QTableWidget* plainTable(const char* name, QWidget* parent) {
+    auto* table = new QTableWidget(parent);
+    table->setObjectName(name);
+    table->setAccessibleName(name);
+    table->setEditTriggers(QAbstractItemView::NoEditTriggers);
+    table->setFrameShape(QFrame::NoFrame);
+    table->setShowGrid(false);
+    table->verticalHeader()->hide();
+    table->verticalHeader()->setDefaultSectionSize(21);
+    table->horizontalHeader()->setHighlightSections(false);
+    table->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    table->setVerticalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    table->setStyleSheet(
+        "QTableWidget { background: transparent; } QHeaderView::section { background: transparent; "
+        "border: 0; padding: 2px; }");
+    return table;
+}
+
+void fillRow(QTableWidget& table, int row, const QStringList& cells) {
+    for (int column = 0; column < cells.size(); ++column) {
+        auto* item = new QTableWidgetItem(cells[column]);
+        item->setTextAlignment((column == 0 ? Qt::AlignLeft : Qt::AlignRight) | Qt::AlignVCenter);
+        table.setItem(row, column, item);
+    }
+}
+
+void fitHeight(QTableWidget& table) {
+    table.horizontalHeader()->setSectionResizeMode(QHeaderView::Stretch);
+    table.horizontalHeader()->setSectionResizeMode(0, QHeaderView::ResizeToContents);
+    table.setFixedHeight(table.horizontalHeader()->sizeHint().height() + 21 * table.rowCount() + 4);
+}
+
+QString shown(double value, const std::string& unit, int digits = 4) {
+    return QString::fromStdString(formatQuantity(value, unit, digits));
+}
+
+}  // namespace
+
+TracePage::TracePage(Workspace& workspace, std::string quantity, QWidget* parent)
+    : QWidget(parent), workspace_(workspace), quantity_(std::move(quantity)) {
+    setObjectName("tracePage");
+    auto* column = new QVBoxLayout(this);
+    column->setContentsMargins(0, 0, 0, 0);
+    column->setSpacing(4);
+    column->addWidget(new Title(quantity_, this));
+    auto* name = new QLabel(QString::fromStdString(quantity_), this);
+    name->setProperty("quiet", true);
+    name->setWordWrap(true);
+    column->addWidget(name);
+    span_ = new QLabel(this);
+    span_->setObjectName("traceSpan");
+    span_->setProperty("quiet", true);
+    span_->setWordWrap(true);
+    column->addWidget(span_);
+    measures_ = plainTable("measures", this);
+    column->addWidget(measures_);
+    auto* row = new QHBoxLayout;
+    auto* label = new QLabel("harmonics of", this);
+    label->setProperty("quiet", true);
+    fundamental_ = new QLineEdit(this);
+    fundamental_->setObjectName("fundamental");
+    fundamental_->setAccessibleName("fundamental frequency");
+    fundamental_->setPlaceholderText("50, or fsw");
+    fundamental_->setAlignment(Qt::AlignRight);
+    row->addWidget(label, 1);
+    row->addWidget(fundamental_);
+    row->addWidget(new QLabel("Hz", this));
+    column->addLayout(row);
+    distortion_ = new QLabel(this);
+    distortion_->setObjectName("distortion");
+    distortion_->setWordWrap(true);
+    column->addWidget(distortion_);
+    harmonics_ = plainTable("harmonics", this);
+    column->addWidget(harmonics_);
+    auto* copy = new QPushButton("Copy the tables", this);
+    copy->setObjectName("copyTables");
+    column->addWidget(copy, 0, Qt::AlignLeft);
+
+    later_.setSingleShot(true);
+    later_.setInterval(laterMilliseconds);
+    connect(&later_, &QTimer::timeout, this, &TracePage::refresh);
+    const auto soon = [this] { later_.start(); };
+    connect(&workspace, &Workspace::measuredChanged, this, soon);
+    connect(&workspace, &Workspace::cursorChanged, this, [this] {
+        if (workspace_.mark()) later_.start();
+    });
+    connect(&workspace, &Workspace::runsChanged, this, soon);
+    connect(fundamental_, &QLineEdit::editingFinished, this, &TracePage::fillHarmonics);
+    connect(copy, &QPushButton::clicked, this, &TracePage::copyTables);
+    refresh();
+}
+
+void TracePage::refresh() {
+    fillMeasures();
+    fillHarmonics();
+}
+
+void TracePage::fillMeasures() {
+    const auto [from, to] = workspace_.measured();
+    const bool between = workspace_.mark() && workspace_.cursor();
+    span_->setText(QString("%1, %2 to %3")
+                       .arg(between ? "between the cursors" : "over what is seen", shown(toSeconds(from), "s"),
+                            shown(toSeconds(to), "s")));
+    std::vector<RunPointer> runs = workspace_.runList().beside();
+    if (workspace_.shownRun()) runs.insert(runs.begin(), workspace_.shownRun());
+    std::vector<std::vector<MeasureRow>> all;
+    QStringList heads{""};
+    for (const RunPointer& entry : runs) {
+        const Trace* trace = workspace_.runList().trace(*entry, quantity_);
+        const auto measures = trace ? waveMeasures(*trace, from, to) : std::nullopt;
+        all.push_back(measures ? measureRows(*measures, trace->unit()) : std::vector<MeasureRow>{});
+        heads << QString("run %1").arg(entry->number);
+    }
+    const bool differences = all.size() == 2;
+    if (differences) heads << "difference";
+    std::vector<std::string> names;
+    for (const auto& rows : all)
+        for (const MeasureRow& row : rows)
+            if (std::find(names.begin(), names.end(), row.name) == names.end()) names.push_back(row.name);
+    measures_->setColumnCount(static_cast<int>(heads.size()));
+    measures_->setHorizontalHeaderLabels(heads);
+    measures_->setRowCount(static_cast<int>(names.size()));
+    for (std::size_t i = 0; i < names.size(); ++i) {
+        QStringList cells{QString::fromStdString(names[i])};
+        std::vector<const MeasureRow*> found;
+        for (const auto& rows : all) {
+            const auto row =
+                std::find_if(rows.begin(), rows.end(), [&](const MeasureRow& r) { return r.name == names[i]; });
+            found.push_back(row == rows.end() ? nullptr : &*row);
+            cells << (found.back() ? shown(row->value, row->unit) : "–");
+        }
+        if (differences)
+            cells << (found[0] && found[1] ? shown(found[0]->value - found[1]->value, found[0]->unit, 3) : "–");
+        fillRow(*measures_, static_cast<int>(i), cells);
+    }
+    fitHeight(*measures_);
+    measures_->setVisible(!names.empty());
+}
+
+void TracePage::fillHarmonics() {
+    harmonics_->setRowCount(0);
+    harmonics_->hide();
+    distortion_->hide();
+    const QString typed = fundamental_->text().trimmed();
+    if (typed.isEmpty()) return;
+    const auto say = [this](const QString& text, bool bad) {
+        distortion_->setText(text);
+        distortion_->setStyleSheet(QString("color: %1;").arg((bad ? colours().haw : colours().ink).name()));
+        distortion_->show();
+    };
+    const auto frequency = evaluateField(typed.toStdString(), *findUnit("Hz"), workspace_.parameters().lookup());
+    if (!frequency) return say(QString::fromStdString(frequency.error().message), true);
+    if (!(*frequency > 0)) return say("the fundamental must be above 0 Hz", true);
+    const Trace* trace = workspace_.trace(quantity_);
+    const auto [from, to] = workspace_.measured();
+    if (!trace) return say("the shown run has no such trace", true);
+    if (trace->firstAtOrAfter(to) - trace->firstAtOrAfter(from) > mostPoints)
+        return say("the window holds too many points: zoom in, or put the two cursors around a few periods", true);
+    const auto found = harmonics(*trace, from, to, *frequency, shownOrders);
+    if (!found || found->peak(1) == 0)
+        return say("not one period of " + shown(*frequency, "Hz") + " lies in the window", true);
+    QString text =
+        QString("distortion %1 % to order %2").arg(100 * found->distortion(shownOrders), 0, 'g', 4).arg(shownOrders);
+    if (*frequency > 45 && *frequency < 65)
+        if (const auto groups = groupedHarmonics(*trace, from, to, *frequency))
+            text += QString("; by IEC 61000-4-7: groups %1 %, subgroups %2 %")
+                        .arg(100 * groups->groupDistortion, 0, 'g', 4)
+                        .arg(100 * groups->subgroupDistortion, 0, 'g', 4);
+    say(text, false);
+    harmonics_->setColumnCount(4);
+    harmonics_->setHorizontalHeaderLabels({"order", "frequency", "rms", "of the first"});
+    harmonics_->setRowCount(shownOrders + 1);
+    fillRow(*harmonics_, 0, {"mean", "0 Hz", shown(found->mean, trace->unit()), ""});
+    for (int order = 1; order <= shownOrders; ++order)
+        fillRow(*harmonics_, order,
+                {QString::number(order), shown(order * *frequency, "Hz"),
+                 shown(found->peak(order) / std::sqrt(2.0), trace->unit()),
+                 QString::number(100 * found->peak(order) / found->peak(1), 'f', 2) + " %"});
+    fitHeight(*harmonics_);
+    harmonics_->show();
+}
+
+void TracePage::copyTables() const {
+    QString text = QString::fromStdString(quantity_) + "\n" + span_->text() + "\n";
+    for (const QTableWidget* table : {measures_, harmonics_}) {
+        if (table->rowCount() == 0) continue;
+        QStringList heads;
+        for (int column = 0; column < table->columnCount(); ++column)
+            heads << table->horizontalHeaderItem(column)->text();
+        text += heads.join('\t') + "\n";
+        for (int row = 0; row < table->rowCount(); ++row) {
+            QStringList cells;
+            for (int column = 0; column < table->columnCount(); ++column) cells << table->item(row, column)->text();
+            text += cells.join('\t') + "\n";
+        }
+    }
+    QApplication::clipboard()->setText(text);
+}
+
+}  // namespace hedgerow::app
