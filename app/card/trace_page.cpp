@@ -180,6 +180,15 @@ void TracePage::fillMeasures() {
             cells << (found[0] && found[1] ? shown(found[0]->value - found[1]->value, found[0]->unit, 3) : "–");
         fillRow(*measures_, static_cast<int>(i), cells);
     }
+    if (differences && !all[0].empty() && !all[1].empty()) {
+        const Trace *a = workspace_.runList().trace(*runs[0], quantity_),
+                    *b = workspace_.runList().trace(*runs[1], quantity_);
+        if (const auto error = rmsDifference(*a, *b, from, to)) {
+            measures_->setRowCount(static_cast<int>(names.size()) + 1);
+            fillRow(*measures_, static_cast<int>(names.size()),
+                    {"rms of difference", "", "", shown(*error, a->unit(), 3)});
+        }
+    }
     fitHeight(*measures_);
     measures_->setVisible(!names.empty());
 }

@@ -67,7 +67,7 @@ public:
             if (summary.end == RunEnd::failed) painter->setPen(p.haw);
             if (summary.end != RunEnd::finished)
                 line += ", " + QString::fromStdString(std::string(describe(summary.end)));
-            if (workspace_.isOld(entry)) line += " · other circuit";
+            if (entry.measuredFrom.isEmpty() && workspace_.isOld(entry)) line += " · other circuit";
         } else if (!entry.about.started.empty()) {
             line += " · " + QString::fromStdString(entry.about.started).left(16).replace('T', ' ');
         }
@@ -136,6 +136,25 @@ RunPage::RunPage(Workspace& workspace, QWidget* parent) : QWidget(parent), works
     remove_ = button("removeRun", "Delete", "delete the run (Del in the list)");
     row->addStretch(1);
     about->addLayout(row);
+    timing_ = new QWidget;
+    auto* timing = new QHBoxLayout(timing_);
+    timing->setContentsMargins(0, 0, 0, 0);
+    offset_ = new QLineEdit;
+    offset_->setObjectName("timeOffset");
+    offset_->setAccessibleName("time offset in s");
+    offset_->setToolTip("is added to the time of the measured data, as 1.5 ms");
+    scale_ = new QLineEdit;
+    scale_->setObjectName("timeScale");
+    scale_->setAccessibleName("time scale");
+    scale_->setToolTip("multiplies the time of the measured data");
+    for (const auto& [text, edit] : {std::pair{"time +", offset_}, {"×", scale_}}) {
+        auto* label = new QLabel(text);
+        label->setProperty("quiet", true);
+        timing->addWidget(label);
+        timing->addWidget(edit);
+        connect(edit, &QLineEdit::editingFinished, this, &RunPage::setTiming);
+    }
+    about->addWidget(timing_);
     changes_ = new QLabel;
     changes_->setObjectName("changes");
     changes_->setWordWrap(true);
@@ -239,7 +258,33 @@ void RunPage::fill() {
     if (ledger && !bound_->hasFocus()) bound_->setText(QString::number(ledger->bound()));
 }
 
+/// Of the measured data that are shown, or else of the pinned ones.
+RunPointer RunPage::measuredEntry() const {
+    if (workspace_.shownRun() && !workspace_.shownRun()->measuredFrom.isEmpty()) return workspace_.shownRun();
+    for (const RunPointer& entry : workspace_.runList().beside())
+        if (!entry->measuredFrom.isEmpty()) return entry;
+    return nullptr;
+}
+
+void RunPage::setTiming() {
+    const RunPointer entry = measuredEntry();
+    if (!entry || (!offset_->isModified() && !scale_->isModified())) return;
+    offset_->setModified(false);
+    scale_->setModified(false);
+    const auto lookup = workspace_.parameters().lookup();
+    const auto offset = evaluateField(offset_->text().toStdString(), *findUnit("s"), lookup);
+    const auto scale = evaluateField(scale_->text().toStdString(), *findUnit(""), lookup);
+    if (offset && scale && *scale > 0) workspace_.runList().setTiming(entry, *offset, *scale);
+    fillDetails();
+}
+
 void RunPage::fillDetails() {
+    const RunPointer measured = measuredEntry();
+    timing_->setVisible(measured != nullptr);
+    if (measured) {
+        offset_->setText(QString::fromStdString(formatQuantity(measured->offset, "s", 9)));
+        scale_->setText(QString::number(measured->scale, 'g', 9));
+    }
     const RunPointer entry = workspace_.shownRun();
     details_->setVisible(entry != nullptr);
     if (!entry) return;
@@ -249,7 +294,7 @@ void RunPage::fillDetails() {
         if (other || !edit->hasFocus()) edit->setText(QString::fromStdString(*text));
     star_->setText(entry->about.star ? "★" : "☆");
     pin_->setText(entry->pinned ? "Unpin" : "Pin");
-    back_->setEnabled(workspace_.isOld(*entry));
+    back_->setEnabled(entry->measuredFrom.isEmpty() && workspace_.isOld(*entry));
     remove_->setEnabled(!entry->running());
 }
 

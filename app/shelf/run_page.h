@@ -23,12 +23,14 @@ private:
     void fillDetails();
     void fillChanges();
     RunPointer entryOf(int row) const;
+    RunPointer measuredEntry() const;
+    void setTiming();
     bool eventFilter(QObject* watched, QEvent* event) override;
 
     Workspace& workspace_;
     QListWidget* list_;
-    QWidget* details_;
-    QLineEdit *name_, *note_, *bound_;
+    QWidget *details_, *timing_;
+    QLineEdit *name_, *note_, *bound_, *offset_, *scale_;
     QPushButton *star_, *pin_, *back_, *remove_;
     QLabel *count_, *changes_, *disk_;
     const RunEntry* described_ = nullptr;

@@ -195,6 +195,12 @@ void MainWindow::buildCommands() {
     c.add("Save as…", QKeySequence::SaveAs, [this] { saveAs(); });
     c.add(
         "Export traces…", {}, [this] { exportTraces(); }, nullptr, hasRun);
+    c.add("Open measured data…", {}, [this] {
+        const QString path = QFileDialog::getOpenFileName(this, "Open measured data", {},
+                                                          "Measured data (*.csv *.cfg *.cff *.h5);;Comma-separated "
+                                                          "values (*.csv);;COMTRADE (*.cfg *.cff);;HDF5 (*.h5)");
+        if (!path.isEmpty() && workspace_.runList().addMeasured(path)) shelf_->show(Shelf::runs);
+    });
     c.add("Save sheet as picture…", {}, [this] { exportPicture(); });
     c.add("Print sheet…", QKeySequence::Print, [this] { print(); });
     c.add(
@@ -237,8 +243,8 @@ void MainWindow::buildCommands() {
 void MainWindow::buildMenu() {
     auto* menu = new QMenu(this);
     commands_.fill(*menu, {"New project", "Open…"});
-    commands_.fill(*menu,
-                   {"Gallery", "Save", "Save as…", "", "Export traces…", "Save sheet as picture…", "Print sheet…", ""});
+    commands_.fill(*menu, {"Gallery", "Save", "Save as…", "", "Open measured data…", "Export traces…",
+                           "Save sheet as picture…", "Print sheet…", ""});
     QAction* undo = menu->addAction("Undo", this, [this] { workspace_.undo(); });
     QAction* redo = menu->addAction("Redo", this, [this] { workspace_.redo(); });
     connect(menu, &QMenu::aboutToShow, undo, [this, undo, redo] {
@@ -318,11 +324,16 @@ void MainWindow::exportTraces() {
     const auto shown = workspace_.shownRun();
     if (!shown || shown->running()) return;
     QString path = QFileDialog::getSaveFileName(this, "Export the traces of this run", {},
-                                                "Comma-separated values (*.csv);;HDF5 (*.h5)");
+                                                "Comma-separated values (*.csv);;HDF5 (*.h5);;COMTRADE, text (*.cfg);;"
+                                                "COMTRADE, one file (*.cff);;Gates and states (*.vcd)");
     if (path.isEmpty()) return;
     if (QFileInfo(path).suffix().isEmpty()) path += ".csv";
-    const bool hdf = QFileInfo(path).suffix().compare("h5", Qt::CaseInsensitive) == 0;
-    auto status = exportRun(*shown->run, hdf ? "hdf5" : "csv", path.toStdString());
+    const QString ending = "." + QFileInfo(path).suffix().toLower();
+    std::string format = "csv";
+    for (const auto& known : traceFormats())
+        if (ending == QString::fromUtf8(known->extension().data(), static_cast<qsizetype>(known->extension().size())))
+            format = known->name();
+    auto status = exportRun(*shown->run, format, path.toStdString());
     say(status ? "wrote " + path : QString::fromStdString(status.error().text()), !status);
 }
 

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "session/measured_run.h"
 #include "traces/expression.h"
 
 namespace hedgerow::app {
@@ -124,7 +125,8 @@ void Runs::keepIn(const std::filesystem::path& folder) {
     if (!ledger) return (void)told(ledger.error());
     ledger_ = *ledger;
     const std::vector<RunPointer> before(runs_.rbegin(), runs_.rend());
-    std::erase_if(runs_, [](const RunPointer& entry) { return !entry->live; });  // of another ledger
+    // Those of another ledger stay there.
+    std::erase_if(runs_, [](const RunPointer& entry) { return !entry->live && entry->measuredFrom.isEmpty(); });
     for (const RunPointer& entry : before)
         if (entry->live && entry->over) keep(entry);
     listKept();
@@ -153,7 +155,10 @@ void Runs::keep(const RunPointer& entry) {
         auto kept = ledger->keep(*entry->live);
         QMetaObject::invokeMethod(this, [this, entry, kept = std::move(kept)] {
             if (!kept) return (void)told(kept.error());
-            entry->about = *kept;
+            const KeptRun meanwhile = std::exchange(entry->about, *kept);
+            if (!meanwhile.name.empty()) setName(entry, meanwhile.name);
+            if (!meanwhile.note.empty()) setNote(entry, meanwhile.note);
+            if (meanwhile.star) setStar(entry, true);
             entry->number = kept->number;
             lastNumber_ = std::max(lastNumber_, kept->number);
             const auto gone = [this](const RunPointer& other) {  // beyond the bound
@@ -182,9 +187,37 @@ void Runs::show(RunPointer entry) {
     if (entry && !load(*entry)) return;
     if (shown_ && shown_ != entry && !shown_->pinned) {
         shown_->traces.clear();
-        if (!shown_->live) shown_->run.reset();  // it can be read again
+        if (!shown_->live && shown_->measuredFrom.isEmpty()) shown_->run.reset();  // it can be read again
     }
     shown_ = std::move(entry);
+    emit changed();
+}
+
+bool Runs::addMeasured(const QString& path) {
+    auto read = openMeasured(path.toStdString());
+    if (!read) return told(read.error());
+    auto entry = std::make_shared<RunEntry>();
+    entry->number = ++lastNumber_;
+    entry->measuredFrom = path;
+    entry->run = *read;
+    entry->about.plan = "measured";
+    entry->about.name = (*read)->plan();
+    entry->about.points = static_cast<std::int64_t>((*read)->points());
+    entry->pinned = true;
+    // Behind a run that is on its way: that is always the first.
+    runs_.insert(runs_.begin() + (running() ? 1 : 0), entry);
+    if (!shown_) return show(entry), true;
+    emit changed();
+    return true;
+}
+
+void Runs::setTiming(const RunPointer& entry, double offset, double scale) {
+    auto read = openMeasured(entry->measuredFrom.toStdString(), offset, scale);
+    if (!read) return (void)told(read.error());
+    entry->run = *read;
+    entry->offset = offset;
+    entry->scale = scale;
+    entry->traces.clear();
     emit changed();
 }
 
@@ -202,19 +235,19 @@ std::vector<RunPointer> Runs::beside() const {
 }
 
 void Runs::setName(const RunPointer& entry, const std::string& name) {
-    if (ledger_ && !told(ledger_->setName(entry->number, name))) return;
+    if (isKept(*entry) && !told(ledger_->setName(entry->number, name))) return;
     entry->about.name = name;
     emit changed();
 }
 
 void Runs::setNote(const RunPointer& entry, const std::string& note) {
-    if (ledger_ && !told(ledger_->setNote(entry->number, note))) return;
+    if (isKept(*entry) && !told(ledger_->setNote(entry->number, note))) return;
     entry->about.note = note;
     emit changed();
 }
 
 void Runs::setStar(const RunPointer& entry, bool star) {
-    if (ledger_ && !told(ledger_->setStar(entry->number, star))) return;
+    if (isKept(*entry) && !told(ledger_->setStar(entry->number, star))) return;
     entry->about.star = star;
     emit changed();
 }

@@ -25,6 +25,8 @@ struct RunEntry {
     KeptRun about;                         ///< what the list shows; number 0 until the ledger has it
     std::shared_ptr<const RunRecord> run;  ///< nullptr while it is only in the ledger
     std::shared_ptr<Run> live;             ///< of this session
+    QString measuredFrom;                  ///< the file of measured data; "" for a run
+    double offset = 0, scale = 1;          ///< of the time of measured data
     std::atomic<bool> over{true};
     bool pinned = false;
     std::thread thread;
@@ -57,6 +59,10 @@ public:
     void keepIn(const std::filesystem::path& folder);
 
     void show(RunPointer entry);
+    /// Reads measured data and pins them beside the shown run. @return whether it could be read
+    bool addMeasured(const QString& path);
+    /// Moves and stretches measured data in time.
+    void setTiming(const RunPointer& entry, double offset, double scale);
     /// Shows it dashed beside the shown one.
     void pin(const RunPointer& entry, bool pinned);
     /// The pinned ones other than the shown one.
@@ -90,6 +96,7 @@ private:
     void listKept();
     Result<std::shared_ptr<Trace>> expression(RunEntry& entry, const std::string& text);
     bool told(const Status& status);
+    bool isKept(const RunEntry& entry) const { return ledger_ && !entry.about.file.empty(); }
 
     ParameterLookup parameters_;
     std::vector<RunPointer> runs_;

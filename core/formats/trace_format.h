@@ -17,6 +17,17 @@ struct TraceTable {
     std::vector<std::pair<std::string, std::string>> provenance;  ///< title, plan, engine, version, ...
 };
 
+/// Traces that come from elsewhere, all at the same instants.
+struct MeasuredData {
+    struct Column {
+        std::string name, unit;
+        std::vector<double> values;  ///< in units of SI
+        bool logic = false;
+    };
+    std::vector<double> times;  ///< s, not falling
+    std::vector<Column> columns;
+};
+
 class TraceFormat {
 public:
     virtual ~TraceFormat() = default;
@@ -24,6 +35,10 @@ public:
     virtual std::string_view extension() const = 0;  ///< ".csv"
     /// Writes atomically. @pre at least one trace
     virtual Status write(const TraceTable& table, const std::filesystem::path& path) const = 0;
+    /// Errors name the file and, where it has them, the line.
+    virtual Result<MeasuredData> read(const std::filesystem::path& path) const {
+        return Error{ErrorCode::file, path.filename().string() + ": this format can be written, but not read"};
+    }
 };
 
 using TraceFormatList = std::vector<std::unique_ptr<TraceFormat>>;

@@ -216,6 +216,34 @@ std::optional<double> phaseBetween(const Trace& a, const Trace& b, Tick from, Ti
     return degrees;
 }
 
+std::optional<double> rmsDifference(const Trace& a, const Trace& b, Tick from, Tick to) {
+    if (a.size() < 2 || b.size() < 2) return {};
+    from = std::max({from, a.time(0), b.time(0)});
+    to = std::min({to, a.time(a.size() - 1), b.time(b.size() - 1)});
+    if (from >= to) return {};
+    // Between the instants of both, both are lines: Simpson's rule is exact for the square of their difference.
+    double sum = 0;
+    std::size_t i = a.firstAtOrAfter(from + 1), j = b.firstAtOrAfter(from + 1);
+    const auto valueOn = [](const Trace& trace, std::size_t next, Tick t) {
+        const Tick t0 = trace.time(next - 1), t1 = trace.time(next);
+        const double v0 = trace.value(next - 1);
+        return trace.holds() || t1 == t0
+                   ? v0
+                   : v0 + (trace.value(next) - v0) * static_cast<double>(t - t0) / static_cast<double>(t1 - t0);
+    };
+    for (Tick t = from; t < to;) {
+        while (i + 1 < a.size() && a.time(i) <= t) ++i;
+        while (j + 1 < b.size() && b.time(j) <= t) ++j;
+        const Tick next = std::min({a.time(i), b.time(j), to});
+        if (next <= t) break;
+        const auto difference = [&](Tick at) { return valueOn(a, i, at) - valueOn(b, j, at); };
+        const double d0 = difference(t), d1 = difference(t + (next - t) / 2), d2 = difference(next);
+        sum += toSeconds(next - t) * (d0 * d0 + 4 * d1 * d1 + d2 * d2) / 6;
+        t = next;
+    }
+    return std::sqrt(sum / toSeconds(to - from));
+}
+
 std::optional<double> efficiency(const Trace& input, const Trace& output, Tick from, Tick to) {
     const auto in = input.measure(from, to), out = output.measure(from, to);
     if (!in || !out || in->mean == 0) return {};

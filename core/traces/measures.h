@@ -56,6 +56,8 @@ std::optional<std::pair<Tick, Tick>> lastPeriods(const Trace& trace, Tick from, 
 
 /// Degrees by which the fundamental of `b` is ahead of that of `a`, in (-180, 180], over whole periods of `a`.
 std::optional<double> phaseBetween(const Trace& a, const Trace& b, Tick from, Tick to);
+/// Root mean square of a - b over what both have of the window.
+std::optional<double> rmsDifference(const Trace& a, const Trace& b, Tick from, Tick to);
 /// Mean of `output` over mean of `input`; nothing when the latter is zero.
 std::optional<double> efficiency(const Trace& input, const Trace& output, Tick from, Tick to);
 

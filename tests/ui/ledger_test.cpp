@@ -123,6 +123,36 @@ TEST_F(KeptRunsInTheWindow, RunsOfAnUnsavedProjectAreKeptOnceItHasAPlace) {
     EXPECT_EQ(QDir(place + "-runs").entryList({"*.h5"}).size(), 2);
 }
 
+TEST_F(KeptRunsInTheWindow, MeasuredDataLieBesideARunAndAreMovedInTime) {
+    Window window;
+    ASSERT_TRUE(window->open(path));
+    run(window);
+    const std::string file = (folder.path() + "/scope.csv").toStdString();
+    ASSERT_TRUE(exportRun(*window.workspace().shownRun()->run, "csv", file, {"out.v", "L1.i"}));
+    ASSERT_TRUE(window.workspace().runList().addMeasured(QString::fromStdString(file)));
+    ASSERT_EQ(window.workspace().runList().beside().size(), 1u);
+    const app::RunPointer measured = window.workspace().runList().beside().front();
+    EXPECT_EQ(measured->about.name, "scope.csv");
+    const double before = *window.workspace().runList().trace(*measured, "out.v")->at(toTicks(1e-3));
+    window->shelf().show(app::Shelf::runs);
+    window.settle();
+    auto* offset = window.find<QLineEdit>("timeOffset");
+    ASSERT_TRUE(offset && offset->isVisible());
+    offset->setFocus();
+    offset->selectAll();
+    window.type("0.5 ms");
+    window.key(Qt::Key_Return);
+    EXPECT_EQ(*window.workspace().runList().trace(*measured, "out.v")->at(toTicks(1.5e-3)), before);
+    EXPECT_FALSE(window.workspace().runList().addMeasured(folder.path() + "/nothing.csv"));
+    EXPECT_TRUE(window.find<QLabel>("message")->isVisible());
+    QFile broken(folder.path() + "/broken.csv");
+    ASSERT_TRUE(broken.open(QFile::WriteOnly));
+    broken.write("time,v\n0,1\n1,x\n");
+    broken.close();
+    EXPECT_FALSE(window.workspace().runList().addMeasured(broken.fileName()));
+    EXPECT_TRUE(window.find<QLabel>("message")->text().contains("line 3"));
+}
+
 TEST_F(KeptRunsInTheWindow, ADamagedRunIsSaidAndTheOthersStay) {
     QString file;
     {

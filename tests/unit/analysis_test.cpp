@@ -123,6 +123,16 @@ TEST(WaveMeasures, PeriodsPhaseAndEfficiency) {
     EXPECT_NEAR(*efficiency(*in, *out, 0, at(1)), 0.9, 1e-12);
 }
 
+TEST(WaveMeasures, TheDifferenceOfTwoTracesOfOtherInstants) {
+    // A line from 0 to 2 against one from 0 to 1: the root mean square of t over 0..1 is 1/sqrt(3).
+    const auto a = traceOfPoints({{0, 0}, {0.3, 0.6}, {1, 2}}), b = traceOfPoints({{0, 0}, {0.7, 0.7}, {1, 1}});
+    EXPECT_NEAR(*rmsDifference(*a, *b, 0, at(1)), 1 / std::sqrt(3.0), 1e-12);
+    // A jump in one of them.
+    const auto step = traceOfPoints({{0, 0}, {0.5, 0}, {0.5, 1}, {1, 1}}), flat = traceOfPoints({{0, 0}, {1, 0}});
+    EXPECT_NEAR(*rmsDifference(*step, *flat, 0, at(1)), std::sqrt(0.5), 1e-12);
+    EXPECT_FALSE(rmsDifference(*a, *b, at(2), at(3)));
+}
+
 TEST(Spectrum, HarmonicsOfASquareWaveAreExact) {
     const double duty = 0.3;
     const auto all = harmonics(*square(5, duty, 1e-3, 7), 0, at(7e-3), 1000);

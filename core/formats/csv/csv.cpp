@@ -4,6 +4,7 @@
 
 #include <fmt/format.h>
 
+#include "formats/csv/read_csv.h"
 #include "formats/file.h"
 #include "formats/trace_format.h"
 
@@ -38,6 +39,15 @@ public:
             if (!good) return Error{ErrorCode::file, path.string() + " cannot be written: the disk may be full"};
             return {};
         });
+    }
+    Result<MeasuredData> read(const std::filesystem::path& path) const override {
+        auto text = readFile(path, std::size_t{2} << 30);
+        if (!text) return text.error();
+        auto data = readCsv(*text);
+        if (data) return data;
+        Error error = data.error();
+        error.message = path.filename().string() + ": " + error.message;
+        return error;
     }
 };
 

@@ -32,6 +32,32 @@ public:
             return {};
         });
     }
+    /// A column /time and columns of its length under /traces, as written here.
+    Result<MeasuredData> read(const std::filesystem::path& path) const override {
+        const auto held = hdf5::lock();
+        const auto fault = [&](const std::string& what) {
+            return Error{ErrorCode::file, path.filename().string() + ": " + what};
+        };
+        const hdf5::Handle file(H5Fopen(path.c_str(), H5F_ACC_RDONLY, H5P_DEFAULT), H5Fclose);
+        if (!file.good()) return fault("this is no readable HDF5 file");
+        auto times = hdf5::readColumn(file, "time");
+        const hdf5::Handle group(times ? H5Gopen2(file, "traces", H5P_DEFAULT) : -1, H5Gclose);
+        if (!group.good()) return fault("a column /time and traces under /traces were expected");
+        MeasuredData data{std::move(*times), {}};
+        H5G_info_t info{};
+        if (H5Gget_info(group, &info) < 0) return fault("the traces cannot be listed");
+        for (hsize_t i = 0; i < info.nlinks; ++i) {
+            char name[256];
+            if (H5Lget_name_by_idx(group, ".", H5_INDEX_NAME, H5_ITER_INC, i, name, sizeof name, H5P_DEFAULT) < 0)
+                return fault("the traces cannot be listed");
+            auto values = hdf5::readColumn(group, name);
+            if (!values || values->size() != data.times.size())
+                return fault(std::string("/traces/") + name + " is not a column as long as /time");
+            const hdf5::Handle set(H5Dopen2(group, name, H5P_DEFAULT), H5Dclose);
+            data.columns.push_back({name, hdf5::readAttribute(set, "unit").value_or(""), std::move(*values)});
+        }
+        return data;
+    }
 };
 
 }  // namespace

@@ -1,0 +1,16 @@
+#pragma once
+// Measured data as a run: shown and pinned beside simulated ones.
+
+#include <filesystem>
+#include <memory>
+
+#include "base/result.h"
+#include "session/run_record.h"
+
+namespace hedgerow {
+
+/// Reads a file by its ending with the format that has it.
+/// @param offset  s, added to every time   @param scale  multiplies every time first
+Result<std::shared_ptr<RunRecord>> openMeasured(const std::filesystem::path& path, double offset = 0, double scale = 1);
+
+}  // namespace hedgerow
