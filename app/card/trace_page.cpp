@@ -58,8 +58,8 @@ QTableWidget* plainTable(const char* name, QWidget* parent) {
     table->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
     table->setVerticalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
     table->setStyleSheet(
-        "QTableWidget { background: transparent; } QHeaderView::section { background: transparent; "
-        "border: 0; padding: 2px; }");
+        "QTableWidget { background: transparent; font-size: 11px; } QTableWidget::item { padding: 0; } "
+        "QHeaderView::section { background: transparent; border: 0; padding: 1px; font-size: 11px; }");
     return table;
 }
 
@@ -72,6 +72,7 @@ void fillRow(QTableWidget& table, int row, const QStringList& cells) {
 }
 
 void fitHeight(QTableWidget& table) {
+    table.horizontalHeader()->setMinimumSectionSize(20);
     table.horizontalHeader()->setSectionResizeMode(QHeaderView::Stretch);
     table.horizontalHeader()->setSectionResizeMode(0, QHeaderView::ResizeToContents);
     table.setFixedHeight(table.horizontalHeader()->sizeHint().height() + 21 * table.rowCount() + 4);
@@ -79,6 +80,17 @@ void fitHeight(QTableWidget& table) {
 
 QString shown(double value, const std::string& unit, int digits = 4) {
     return QString::fromStdString(formatQuantity(value, unit, digits));
+}
+
+/// What the trace is at the two cursors, and how it goes from one to the other.
+void addCursorRows(const Trace& trace, Tick mark, Tick cursor, std::vector<MeasureRow>& rows) {
+    const auto before = trace.at(mark), after = trace.at(cursor);
+    if (!before || !after || mark == cursor) return;
+    const double rise = *after - *before;
+    rows.insert(rows.begin(), {{"at the mark", trace.unit(), *before},
+                               {"at the cursor", trace.unit(), *after},
+                               {"rise", trace.unit(), rise},
+                               {"slope", trace.unit() + "/s", rise / toSeconds(cursor - mark)}});
 }
 
 }  // namespace
@@ -143,7 +155,8 @@ void TracePage::refresh() {
 }
 
 void TracePage::fillMeasures() {
-    const auto [from, to] = workspace_.measured();
+    const std::pair<Tick, Tick> span = workspace_.measured();
+    const Tick from = span.first, to = span.second;
     const bool between = workspace_.mark() && workspace_.cursor();
     span_->setText(QString("%1, %2 to %3")
                        .arg(between ? "between the cursors" : "over what is seen", shown(toSeconds(from), "s"),
@@ -156,6 +169,7 @@ void TracePage::fillMeasures() {
         const Trace* trace = workspace_.runList().trace(*entry, quantity_);
         const auto measures = trace ? waveMeasures(*trace, from, to) : std::nullopt;
         all.push_back(measures ? measureRows(*measures, trace->unit()) : std::vector<MeasureRow>{});
+        if (between && trace) addCursorRows(*trace, *workspace_.mark(), *workspace_.cursor(), all.back());
         heads << QString("run %1").arg(entry->number);
     }
     const bool differences = all.size() == 2;
@@ -186,7 +200,7 @@ void TracePage::fillMeasures() {
         if (const auto error = rmsDifference(*a, *b, from, to)) {
             measures_->setRowCount(static_cast<int>(names.size()) + 1);
             fillRow(*measures_, static_cast<int>(names.size()),
-                    {"rms of difference", "", "", shown(*error, a->unit(), 3)});
+                    {"rms difference", "", "", shown(*error, a->unit(), 3)});
         }
     }
     fitHeight(*measures_);
@@ -208,7 +222,8 @@ void TracePage::fillHarmonics() {
     if (!frequency) return say(QString::fromStdString(frequency.error().message), true);
     if (!(*frequency > 0)) return say("the fundamental must be above 0 Hz", true);
     const Trace* trace = workspace_.trace(quantity_);
-    const auto [from, to] = workspace_.measured();
+    const std::pair<Tick, Tick> span = workspace_.measured();
+    const Tick from = span.first, to = span.second;
     if (!trace) return say("the shown run has no such trace", true);
     if (trace->firstAtOrAfter(to) - trace->firstAtOrAfter(from) > mostPoints)
         return say("the window holds too many points: zoom in, or put the two cursors around a few periods", true);

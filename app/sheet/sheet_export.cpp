@@ -34,23 +34,6 @@ QSizeF sizeOf(Workspace& workspace, const Sheet& sheet) {
     return sheetBox(workspace, sheet).adjusted(-margin, -margin, margin, margin).size();
 }
 
-QByteArray png(Workspace& workspace) {
-    constexpr double scale = 3, mostPixels = 12'000;
-    const Sheet& sheet = workspace.project().sheet();
-    QSizeF size = sizeOf(workspace, sheet) * scale;
-    size *= std::min(1.0, mostPixels / std::max(size.width(), size.height()));
-    QImage image(size.toSize(), QImage::Format_RGB32);
-    image.fill(Qt::white);
-    QPainter painter(&image);
-    draw(workspace, sheet, painter, QRectF(QPointF(), size), 1e9);
-    painter.end();
-    QByteArray bytes;
-    QBuffer buffer(&bytes);
-    buffer.open(QIODevice::WriteOnly);
-    image.save(&buffer, "PNG");
-    return bytes;
-}
-
 QByteArray pdf(Workspace& workspace) {
     QByteArray bytes;
     QBuffer buffer(&bytes);
@@ -67,6 +50,23 @@ QByteArray pdf(Workspace& workspace) {
 }
 
 }  // namespace
+
+QByteArray sheetAsPng(Workspace& workspace) {
+    constexpr double scale = 3, mostPixels = 12'000;
+    const Sheet& sheet = workspace.project().sheet();
+    QSizeF size = sizeOf(workspace, sheet) * scale;
+    size *= std::min(1.0, mostPixels / std::max(size.width(), size.height()));
+    QImage image(size.toSize(), QImage::Format_RGB32);
+    image.fill(Qt::white);
+    QPainter painter(&image);
+    draw(workspace, sheet, painter, QRectF(QPointF(), size), 1e9);
+    painter.end();
+    QByteArray bytes;
+    QBuffer buffer(&bytes);
+    buffer.open(QIODevice::WriteOnly);
+    image.save(&buffer, "PNG");
+    return bytes;
+}
 
 QByteArray sheetAsSvg(Workspace& workspace, const Sheet& sheet) {
     QByteArray bytes;
@@ -89,7 +89,7 @@ Status exportSheet(Workspace& workspace, const QString& path) {
     const QString ending = QFileInfo(path).suffix().toLower();
     QByteArray bytes;
     if (ending == "png")
-        bytes = png(workspace);
+        bytes = sheetAsPng(workspace);
     else if (ending == "svg")
         bytes = sheetAsSvg(workspace, workspace.project().sheet());
     else if (ending == "pdf")

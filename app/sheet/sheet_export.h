@@ -18,6 +18,8 @@ class Workspace;
 Status exportSheet(Workspace& workspace, const QString& path);
 /// A sheet, or some items of one, as SVG.
 QByteArray sheetAsSvg(Workspace& workspace, const Sheet& sheet);
+/// The sheet in view, at three pixels a unit of the sheet.
+QByteArray sheetAsPng(Workspace& workspace);
 void printSheet(Workspace& workspace, QPrinter& printer);
 
 }  // namespace hedgerow::app

@@ -121,13 +121,14 @@ RunPage::RunPage(Workspace& workspace, QWidget* parent) : QWidget(parent), works
     name_ = field("runName", "name this run");
     note_ = field("runNote", "note");
     auto* row = new QHBoxLayout;
-    row->setSpacing(4);
+    row->setSpacing(3);
     const auto button = [&](const char* object, const char* text, const char* tip) {
         auto* made = new QPushButton(text);
         made->setObjectName(object);
         made->setToolTip(tip);
-        made->setStyleSheet("padding: 2px 6px; border-radius: 10px; font-size: 11px; min-width: 12px;");
+        made->setStyleSheet("padding: 2px 3px; border-radius: 10px; font-size: 11px; min-width: 0;");
         row->addWidget(made);
+        made->setMinimumWidth(made->fontMetrics().horizontalAdvance(text) + 8);
         return made;
     };
     star_ = button("starRun", "★", "keep it whatever the bound says");

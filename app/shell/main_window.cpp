@@ -28,6 +28,7 @@
 #include "shell/gallery.h"
 #include "shell/help.h"
 #include "shell/libraries.h"
+#include "shell/report.h"
 #include "shell/run_strip.h"
 #include "style/theme.h"
 #include "timeline/timeline_view.h"
@@ -201,6 +202,17 @@ void MainWindow::buildCommands() {
                                                           "values (*.csv);;COMTRADE (*.cfg *.cff);;HDF5 (*.h5)");
         if (!path.isEmpty() && workspace_.runList().addMeasured(path)) shelf_->show(Shelf::runs);
     });
+    c.add(
+        "Report…", {},
+        [this] {
+            QString path = QFileDialog::getSaveFileName(this, "Write a report of the shown run", {},
+                                                        "Web page (*.html);;Portable Document Format (*.pdf)");
+            if (path.isEmpty()) return;
+            if (QFileInfo(path).suffix().isEmpty()) path += ".html";
+            const Status written = writeReport(workspace_, *timeline_, path);
+            say(written ? "wrote " + path : QString::fromStdString(written.error().text()), !written);
+        },
+        nullptr, hasRun);
     c.add("Save sheet as picture…", {}, [this] { exportPicture(); });
     c.add("Print sheet…", QKeySequence::Print, [this] { print(); });
     c.add(
@@ -243,7 +255,7 @@ void MainWindow::buildCommands() {
 void MainWindow::buildMenu() {
     auto* menu = new QMenu(this);
     commands_.fill(*menu, {"New project", "Open…"});
-    commands_.fill(*menu, {"Gallery", "Save", "Save as…", "", "Open measured data…", "Export traces…",
+    commands_.fill(*menu, {"Gallery", "Save", "Save as…", "", "Open measured data…", "Export traces…", "Report…",
                            "Save sheet as picture…", "Print sheet…", ""});
     QAction* undo = menu->addAction("Undo", this, [this] { workspace_.undo(); });
     QAction* redo = menu->addAction("Redo", this, [this] { workspace_.redo(); });

@@ -301,7 +301,8 @@ void LanesView::paintLane(QPainter& painter, const LaneView& lane) const {
     const QRect area = lane.area->outerRect();
     const auto& quantities = lane.lane.quantities;
     const bool single = quantities.size() == 1;
-    const auto [from, to] = workspace_.measured();
+    const std::pair<Tick, Tick> span = workspace_.measured();
+    const Tick from = span.first, to = span.second;
     for (std::size_t row = 0; row < quantities.size(); ++row) {
         const std::string& quantity = quantities[row];
         const QColor colour = p.traces[row % p.traces.size()];
@@ -563,7 +564,8 @@ void LanesView::addLaneActions(QMenu& menu, int index) {
 
 /// As a table that other programs read.
 void LanesView::copyMeasures(int index) const {
-    const auto [from, to] = workspace_.measured();
+    const std::pair<Tick, Tick> span = workspace_.measured();
+    const Tick from = span.first, to = span.second;
     QString text = "quantity\tunit\tmin\tmean\tmax\tpeak to peak\trms\n";
     for (const std::string& quantity : lanes_[static_cast<std::size_t>(index)].lane.quantities) {
         const Trace* trace = workspace_.trace(quantity);

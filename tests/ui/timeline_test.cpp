@@ -6,8 +6,11 @@
 #include <QLabel>
 #include <QListWidget>
 #include <QTableWidget>
+#include <QTemporaryDir>
 
+#include "model/quantity.h"
 #include "shelf/shelf.h"
+#include "shell/report.h"
 #include "ui/window.h"
 
 using namespace hedgerow;
@@ -53,6 +56,13 @@ TEST_F(Looking, TwoCursorsMeasureWhatLiesBetween) {
     ASSERT_TRUE(window.workspace().cursor());
     const auto [from, to] = window.workspace().measured();
     EXPECT_NEAR(toSeconds(to - from), 10e-6, 0.1e-6) << "to a pixel";
+    // The card counts from one to the other.
+    window.workspace().chooseTrace("L1.i");
+    window.settle();
+    const Trace* current = window.workspace().trace("L1.i");
+    const double rise = *current->at(*window.workspace().cursor()) - *current->at(*window.workspace().mark());
+    EXPECT_EQ(cell("measures", "rise", 1), QString::fromStdString(formatQuantity(rise, "A")));
+    EXPECT_TRUE(cell("measures", "slope", 1).endsWith("A/s"));
     // Out of the way: the cursor stays where it was clicked.
     QTest::mouseMove(&lanes(), pixel(end - 18e-6, 0));
     EXPECT_NEAR(toSeconds(*window.workspace().cursor()), end - 5e-6, 0.1e-6);
@@ -140,6 +150,25 @@ TEST_F(Looking, LanesAreMadeHigherByTheirEdge) {
     EXPECT_GT(window.workspace().project().lanes[0].height, before + 20);
     window.workspace().undo();
     EXPECT_EQ(window.workspace().project().lanes[0].height, before);
+}
+
+TEST_F(Looking, AReportNeedsNoOtherFile) {
+    QTemporaryDir folder;
+    const QString page = folder.path() + "/a.html", paper = folder.path() + "/a.pdf";
+    ASSERT_TRUE(app::writeReport(window.workspace(), window->timeline(), page));
+    QFile file(page);
+    ASSERT_TRUE(file.open(QFile::ReadOnly));
+    const QString html = QString::fromUtf8(file.readAll());
+    EXPECT_EQ(html.count("data:image/png;base64,"), 2) << "sheet and traces";
+    EXPECT_FALSE(html.contains("http"));
+    for (const char* word : {"80 V → 24 V", "fsw", "150k", "L1.i", "peak to peak", "trace tolerance", "time: total"})
+        EXPECT_TRUE(html.contains(word)) << word;
+    ASSERT_TRUE(app::writeReport(window.workspace(), window->timeline(), paper));
+    QFile pdf(paper);
+    ASSERT_TRUE(pdf.open(QFile::ReadOnly));
+    EXPECT_TRUE(pdf.read(5) == "%PDF-");
+    EXPECT_GT(pdf.size(), 20'000);
+    EXPECT_FALSE(app::writeReport(window.workspace(), window->timeline(), "/nowhere/a.html"));
 }
 
 TEST_F(Looking, GatesStandInThinLanes) {
