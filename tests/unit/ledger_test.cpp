@@ -2,6 +2,10 @@
 
 #include <gtest/gtest.h>
 
+#include <sys/resource.h>
+#include <sys/wait.h>
+#include <unistd.h>
+#include <csignal>
 #include <filesystem>
 #include <fstream>
 #include <random>
@@ -168,4 +172,30 @@ TEST_F(KeptRuns, TwoWindowsKeepRunsAtOnce) {
         EXPECT_TRUE(a->load(kept));
     }
     EXPECT_EQ(numbers.size(), 10u);
+}
+
+// A full disk, or a folder that cannot be written, is said; the runs that are there stay.
+TEST_F(KeptRuns, WhatCannotBeWrittenIsSaid) {
+    const auto run = madeRun("20u");
+    const auto ledger = open();
+    ASSERT_TRUE(ledger->keep(*run));
+    for (const rlim_t size : {rlim_t{200}, rlim_t{4096}, rlim_t{12'000}}) {
+        const pid_t child = fork();
+        if (child == 0) {
+            std::signal(SIGXFSZ, SIG_IGN);
+            const rlimit limit{size, size};
+            setrlimit(RLIMIT_FSIZE, &limit);
+            auto mine = Ledger::open(folder);
+            _exit(mine && (*mine)->keep(*run) ? 1 : 0);
+        }
+        int status = 0;
+        waitpid(child, &status, 0);
+        EXPECT_TRUE(WIFEXITED(status) && WEXITSTATUS(status) == 0) << size;
+        const auto again = Ledger::open(folder);
+        ASSERT_TRUE(again);
+        ASSERT_EQ((*again)->runs()->size(), 1u) << size;
+        EXPECT_TRUE((*again)->load((*again)->runs()->front()));
+    }
+    const auto nowhere = Ledger::open("/proc/hedgerow");
+    EXPECT_FALSE(nowhere);
 }
