@@ -53,4 +53,22 @@ bool StorePoints::update(std::size_t most) {
     return size_ == now;
 }
 
+void StorePoints::read(std::size_t begin, std::size_t end, Tick* times, double* first, double* second) const {
+    for (std::size_t i = begin; i < end; ++i) {
+        times[i - begin] = time(i);
+        first[i - begin] = StorePoints::first(i);
+        if (product_) second[i - begin] = StorePoints::second(i);
+    }
+}
+
+void ColumnPoints::read(std::size_t begin, std::size_t end, Tick* times, double* first, double* second) const {
+    const auto copy = [&](const auto& from, auto* to) {
+        std::copy(from.begin() + static_cast<std::ptrdiff_t>(begin), from.begin() + static_cast<std::ptrdiff_t>(end),
+                  to);
+    };
+    copy(*times_, times);
+    copy(first_, first);
+    if (!second_.empty()) copy(second_, second);
+}
+
 }  // namespace hedgerow

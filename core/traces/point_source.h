@@ -19,6 +19,8 @@ public:
     virtual Tick time(std::size_t i) const = 0;
     virtual double first(std::size_t i) const = 0;
     virtual double second(std::size_t i) const = 0;
+    /// Points [begin, end) at once: instants, first() and, of products, second().
+    virtual void read(std::size_t begin, std::size_t end, Tick* times, double* first, double* second) const = 0;
     /// Whether second() is not 1 everywhere.
     virtual bool product() const = 0;
     /// Whether values hold until the next point, as those of signals do.
@@ -35,6 +37,7 @@ public:
     Tick time(std::size_t i) const override { return chunk(i).times[i % TraceStore::chunkPoints]; }
     double first(std::size_t i) const override { return ofSignal_ ? signal(i) : form(a_, i); }
     double second(std::size_t i) const override { return product_ ? form(b_, i) : 1.0; }
+    void read(std::size_t begin, std::size_t end, Tick* times, double* first, double* second) const override;
     bool product() const override { return product_; }
     bool holds() const override { return ofSignal_; }
 
@@ -80,6 +83,7 @@ public:
     Tick time(std::size_t i) const override { return (*times_)[i]; }
     double first(std::size_t i) const override { return first_[i]; }
     double second(std::size_t i) const override { return second_.empty() ? 1.0 : second_[i]; }
+    void read(std::size_t begin, std::size_t end, Tick* times, double* first, double* second) const override;
     bool product() const override { return !second_.empty(); }
     bool holds() const override { return holds_; }
 

@@ -32,11 +32,7 @@ bool Trace::update(std::size_t most) {
 void Trace::buildPyramid() const {
     // A block is complete when the point after its last one is known: the lines need both ends.
     if (levels_.empty()) levels_.emplace_back();
-    for (std::size_t j = levels_[0].size(); (j + 1) * fan < size(); ++j) {
-        Block sum{infinity, -infinity, 0, 0};
-        addPoints(j * fan, (j + 1) * fan, sum);
-        levels_[0].push_back(sum);
-    }
+    addLowestBlocks();
     for (std::size_t level = 1; levels_[level - 1].size() >= fan; ++level) {
         if (levels_.size() <= level) levels_.emplace_back();
         const auto& below = levels_[level - 1];
@@ -64,6 +60,33 @@ std::size_t Trace::firstAtOrAfter(Tick t) const {
     return low;
 }
 
+/// Those of the points that are new, read many at a time.
+void Trace::addLowestBlocks() const {
+    constexpr std::size_t together = 512;  // blocks
+    std::vector<Tick> times(together * fan + 1);
+    std::vector<double> a(together * fan + 1), b(together * fan + 1, 1.0);
+    const bool product = points_->product(), holds = points_->holds();
+    const std::size_t complete = size() == 0 ? 0 : (size() - 1) / fan;
+    levels_[0].reserve(complete);
+    while (levels_[0].size() < complete) {
+        const std::size_t first = levels_[0].size() * fan, blocks = std::min(together, complete - levels_[0].size());
+        points_->read(first, first + blocks * fan + 1, times.data(), a.data(), b.data());
+        for (std::size_t block = 0; block < blocks; ++block) {
+            Block sum{infinity, -infinity, 0, 0};
+            for (std::size_t i = block * fan; i < (block + 1) * fan; ++i) {
+                const double value = a[i] * b[i];
+                sum.min = std::min(sum.min, value);
+                sum.max = std::max(sum.max, value);
+                if (times[i + 1] <= times[i]) continue;
+                const double length = toSeconds(times[i + 1] - times[i]);
+                const double a1 = holds ? a[i] : a[i + 1], b1 = holds ? b[i] : b[i + 1];
+                addWholeLine(length, a[i], a1, b[i], b1, product, sum);
+            }
+            levels_[0].push_back(sum);
+        }
+    }
+}
+
 /// On the line from point i to point i + 1.
 double Trace::between(Tick t, std::size_t i) const {
     const Tick t0 = time(i), t1 = time(i + 1);
@@ -81,6 +104,20 @@ std::optional<double> Trace::at(Tick t) const {
     return between(t, after - 1);
 }
 
+/// Over the line along which a factor goes from a0 to a1 and the other from b0 to b1: powers of the line in closed
+/// form.
+void Trace::addWholeLine(double length, double a0, double a1, double b0, double b1, bool product, Block& sum) {
+    if (!product) {
+        sum.integral += length * (a0 + a1) / 2;
+        sum.squares += length * (a0 * a0 + a0 * a1 + a1 * a1) / 3;
+        return;
+    }
+    const double da = a1 - a0, db = b1 - b0;
+    const double k0 = a0 * b0, k1 = a0 * db + b0 * da, k2 = da * db;  // of the value, a polynomial of the way along
+    sum.integral += length * (k0 + k1 / 2 + k2 / 3);
+    sum.squares += length * (k0 * k0 + k0 * k1 + (2 * k0 * k2 + k1 * k1) / 3 + k1 * k2 / 2 + k2 * k2 / 5);
+}
+
 /// Integrals over part of the line from point i, by three-point Gauss quadrature: exact for products of two lines and
 /// their squares (degree 4 of the 5 it integrates).
 void Trace::addLine(std::size_t i, Tick from, Tick to, Block& sum) const {
@@ -91,12 +128,8 @@ void Trace::addLine(std::size_t i, Tick from, Tick to, Block& sum) const {
     const double length = toSeconds(to - from), whole = static_cast<double>(t1 - t0);
     const double start = static_cast<double>(from - t0) / whole, span = static_cast<double>(to - from) / whole;
     const double a0 = first(i), a1 = points_->holds() ? a0 : first(i + 1);
-    if (!points_->product() && span == 1) {
-        sum.integral += length * (a0 + a1) / 2;
-        sum.squares += length * (a0 * a0 + a0 * a1 + a1 * a1) / 3;
-        return;
-    }
     const double b0 = second(i), b1 = points_->holds() ? b0 : second(i + 1);
+    if (span == 1) return addWholeLine(length, a0, a1, b0, b1, points_->product(), sum);
     for (int k = 0; k < 3; ++k) {
         const double part = start + span * nodes[k];
         const double v = (a0 + part * (a1 - a0)) * (b0 + part * (b1 - b0));

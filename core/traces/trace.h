@@ -58,6 +58,8 @@ private:
     };
     static constexpr std::size_t fan = 8;
     void buildPyramid() const;
+    void addLowestBlocks() const;
+    static void addWholeLine(double length, double a0, double a1, double b0, double b1, bool product, Block& sum);
     double between(Tick t, std::size_t i) const;
     void addLine(std::size_t i, Tick from, Tick to, Block& sum) const;
     void addPoints(std::size_t first, std::size_t last, Block& sum) const;
