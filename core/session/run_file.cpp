@@ -248,7 +248,7 @@ Status writeRunFile(const Run& run, const std::filesystem::path& path) {
     return replaceAtomically(path, [&](const std::filesystem::path& temporary) -> Status {
         const auto held = hdf5::lock();
         const Error failure{ErrorCode::file, path.string() + " cannot be written: the disk may be full"};
-        const hdf5::Handle file(H5Fcreate(temporary.c_str(), H5F_ACC_TRUNC, H5P_DEFAULT, H5P_DEFAULT), H5Fclose);
+        const hdf5::Handle file(hdf5::createFile(temporary.string()), H5Fclose);
         if (!file.good()) return failure;
         bool good = hdf5::writeAttribute(file, "hedgerow run", std::to_string(runFileVersion));
         for (const auto& [key, text] : run.provenance()) good = good && hdf5::writeAttribute(file, key, text);

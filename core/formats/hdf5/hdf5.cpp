@@ -16,7 +16,7 @@ public:
         return replaceAtomically(path, [&](const std::filesystem::path& temporary) -> Status {
             const auto held = hdf5::lock();
             const Error failure{ErrorCode::file, path.string() + " cannot be written"};
-            const hdf5::Handle file(H5Fcreate(temporary.c_str(), H5F_ACC_TRUNC, H5P_DEFAULT, H5P_DEFAULT), H5Fclose);
+            const hdf5::Handle file(hdf5::createFile(temporary.string()), H5Fclose);
             if (!file.good()) return failure;
             const Trace& first = *table.traces.front();
             bool good = true;

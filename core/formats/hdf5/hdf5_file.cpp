@@ -19,6 +19,7 @@ bool writeNumbers(hid_t at, const std::string& name, hid_t fileType, hid_t memor
         H5Pset_chunk(properties, 1, &chunk);
         H5Pset_shuffle(properties);
         H5Pset_deflate(properties, 2);
+        H5Pset_fletcher32(properties);
     }
     const Handle data(H5Dcreate2(at, name.c_str(), fileType, space, H5P_DEFAULT, properties, H5P_DEFAULT), H5Dclose);
     if (!data.good() || (unit && !writeAttribute(data, "unit", *unit))) return false;
@@ -57,6 +58,12 @@ std::unique_lock<std::mutex> lock() {
     std::unique_lock held(mutex);
     H5Eset_auto2(H5E_DEFAULT, nullptr, nullptr);  // errors are told by this program, not printed by the library
     return held;
+}
+
+hid_t createFile(const std::string& path) {
+    const Handle access(H5Pcreate(H5P_FILE_ACCESS), H5Pclose);
+    H5Pset_libver_bounds(access, H5F_LIBVER_V18, H5F_LIBVER_LATEST);
+    return H5Fcreate(path.c_str(), H5F_ACC_TRUNC, H5P_DEFAULT, access);
 }
 
 bool writeAttribute(hid_t at, const std::string& name, const std::string& text) {

@@ -32,6 +32,10 @@ private:
     herr_t (*close_)(hid_t);
 };
 
+/// A new file in which everything, the library's own structures too, carries checksums: what is damaged is refused before
+/// it is used. @return the identifier for H5Fclose, below 0 when it cannot be made
+hid_t createFile(const std::string& path);
+
 /// A short text as an attribute. @return whether it was written, as all below
 bool writeAttribute(hid_t at, const std::string& name, const std::string& text);
 std::optional<std::string> readAttribute(hid_t at, const std::string& name);
