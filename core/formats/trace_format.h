@@ -35,7 +35,7 @@ public:
     virtual std::string_view extension() const = 0;  ///< ".csv"
     /// Writes atomically. @pre at least one trace
     virtual Status write(const TraceTable& table, const std::filesystem::path& path) const = 0;
-    /// Errors name the file and, where it has them, the line.
+    /// Errors say what is wrong and, where it has them, in which line; the caller names the file.
     virtual Result<MeasuredData> read(const std::filesystem::path& path) const {
         return Error{ErrorCode::file, path.filename().string() + ": this format can be written, but not read"};
     }

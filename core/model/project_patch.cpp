@@ -6,31 +6,19 @@ namespace hedgerow {
 
 namespace {
 
+// Copied whole and emptied, so that no member added later can be forgotten; new vectors, so that no room is kept.
+
 Sheet withoutItems(const Sheet& sheet) {
-    Sheet rest;
-    rest.name = sheet.name;
-    rest.extra = sheet.extra;
-    rest.parameters = sheet.parameters;
-    rest.note = sheet.note;
-    rest.origin = sheet.origin;
+    Sheet rest = sheet;
+    rest.parts = std::vector<Part>();
+    rest.wires = std::vector<Wire>();
+    rest.labels = std::vector<Label>();
     return rest;
 }
 
-/// A copy of everything but the sheets, without copying those.
 Project withoutSheets(const Project& project) {
-    Project rest;
-    rest.title = project.title;
-    rest.description = project.description;
-    rest.sheets.clear();
-    rest.parameters = project.parameters;
-    rest.scenes = project.scenes;
-    rest.plans = project.plans;
-    rest.lanes = project.lanes;
-    rest.extra = project.extra;
-    rest.lastId = project.lastId;
-    rest.folder = project.folder;
-    rest.kept = project.kept;
-    rest.view = project.view;
+    Project rest = project;
+    rest.sheets = std::vector<Sheet>();
     return rest;
 }
 

@@ -63,7 +63,12 @@ Result<std::shared_ptr<RunRecord>> openMeasured(const std::filesystem::path& pat
         known.emplace_back(format->extension());
         if (format->extension() != extension) continue;
         auto data = format->read(path);
-        if (!data) return data.error();
+        if (!data) {
+            Error error = data.error();
+            const std::string file = path.filename().string();
+            if (error.message.find(file) == std::string::npos) error.message = file + ": " + error.message;
+            return error;
+        }
         auto times = std::make_shared<std::vector<Tick>>();
         for (const double t : data->times) {
             const double moved = t * scale + offset;

@@ -28,11 +28,7 @@ public:
         if (std::error_code failed; !std::filesystem::exists(file, failed)) file.replace_extension(".DAT");
         const auto data = readFile(file, std::size_t{2} << 30);
         if (!data) return data.error();
-        auto result = comtrade::read(*configuration, *data);
-        if (result) return result;
-        Error error = result.error();
-        error.message = path.filename().string() + ": " + error.message;
-        return error;
+        return comtrade::read(*configuration, *data);
     }
 };
 

@@ -30,11 +30,7 @@ public:
     Result<MeasuredData> read(const std::filesystem::path& path) const override {
         const auto text = readFile(path, std::size_t{2} << 30);
         if (!text) return text.error();
-        auto result = sections(*text);
-        if (result) return result;
-        Error error = result.error();
-        error.message = path.filename().string() + ": " + error.message;
-        return error;
+        return sections(*text);
     }
 
 private:

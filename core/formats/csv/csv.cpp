@@ -43,11 +43,7 @@ public:
     Result<MeasuredData> read(const std::filesystem::path& path) const override {
         auto text = readFile(path, std::size_t{2} << 30);
         if (!text) return text.error();
-        auto data = readCsv(*text);
-        if (data) return data;
-        Error error = data.error();
-        error.message = path.filename().string() + ": " + error.message;
-        return error;
+        return readCsv(*text);
     }
 };
 
