@@ -188,7 +188,7 @@ void TracePage::fillMeasures() {
             const auto row =
                 std::find_if(rows.begin(), rows.end(), [&](const MeasureRow& r) { return r.name == names[i]; });
             found.push_back(row == rows.end() ? nullptr : &*row);
-            cells << (found.back() ? shown(row->value, row->unit) : "–");
+            cells << (found.back() ? shown(row->value, row->unit, row->unit.size() > 2 ? 3 : 4) : "–");
         }
         if (differences)
             cells << (found[0] && found[1] ? shown(found[0]->value - found[1]->value, found[0]->unit, 3) : "–");
