@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include <QApplication>
+#include <QCheckBox>
 #include <QClipboard>
 #include <QHBoxLayout>
 #include <QHeaderView>
@@ -10,9 +11,12 @@
 #include <QLineEdit>
 #include <QPainter>
 #include <QPushButton>
+#include <QSpinBox>
 #include <QTableWidget>
 #include <QVBoxLayout>
 
+#include "card/spectrum_fields.h"
+#include "model/edits.h"
 #include "model/quantity.h"
 #include "style/theme.h"
 #include "timeline/notation.h"
@@ -111,8 +115,19 @@ TracePage::TracePage(Workspace& workspace, std::string quantity, QWidget* parent
     span_->setProperty("quiet", true);
     span_->setWordWrap(true);
     column->addWidget(span_);
+    column->addWidget(makePeriods());
     measures_ = plainTable("measures", this);
     column->addWidget(measures_);
+    against_ = new QLineEdit(this);
+    against_->setObjectName("against");
+    against_->setAccessibleName("another quantity to measure against");
+    against_->setPlaceholderText("against another: in.i");
+    column->addWidget(against_);
+    relation_ = new QLabel(this);
+    relation_->setObjectName("relation");
+    relation_->setWordWrap(true);
+    column->addWidget(relation_);
+    relation_->hide();
     auto* row = new QHBoxLayout;
     auto* label = new QLabel("harmonics of", this);
     label->setProperty("quiet", true);
@@ -131,6 +146,10 @@ TracePage::TracePage(Workspace& workspace, std::string quantity, QWidget* parent
     column->addWidget(distortion_);
     harmonics_ = plainTable("harmonics", this);
     column->addWidget(harmonics_);
+    spectra_ = new QVBoxLayout;
+    column->addLayout(spectra_);
+    connect(&workspace, &Workspace::projectChanged, this, &TracePage::addSpectra);
+    addSpectra();
     auto* copy = new QPushButton("Copy the tables", this);
     copy->setObjectName("copyTables");
     column->addWidget(copy, 0, Qt::AlignLeft);
@@ -145,22 +164,92 @@ TracePage::TracePage(Workspace& workspace, std::string quantity, QWidget* parent
     });
     connect(&workspace, &Workspace::runsChanged, this, soon);
     connect(fundamental_, &QLineEdit::editingFinished, this, &TracePage::fillHarmonics);
+    connect(against_, &QLineEdit::editingFinished, this, &TracePage::fillRelation);
     connect(copy, &QPushButton::clicked, this, &TracePage::copyTables);
     refresh();
 }
 
 void TracePage::refresh() {
     fillMeasures();
+    fillRelation();
     fillHarmonics();
+}
+
+/// The fields of the lanes that show the spectrum of this trace.
+void TracePage::addSpectra() {
+    const auto& lanes = workspace_.project().lanes;
+    std::vector<std::size_t> wanted;
+    for (std::size_t i = 0; i < lanes.size(); ++i)
+        if (lanes[i].kind == LaneKind::spectrum &&
+            std::find(lanes[i].quantities.begin(), lanes[i].quantities.end(), quantity_) != lanes[i].quantities.end())
+            wanted.push_back(i);
+    if (wanted == spectrumLanes_) return;
+    spectrumLanes_ = wanted;
+    while (QLayoutItem* item = spectra_->takeAt(0)) {
+        item->widget()->deleteLater();
+        delete item;
+    }
+    for (const std::size_t lane : wanted) spectra_->addWidget(new SpectrumFields(workspace_, lane, this));
+}
+
+/// Measures of the whole window over the last periods of this trace.
+QWidget* TracePage::makePeriods() {
+    auto* row = new QWidget(this);
+    auto* layout = new QHBoxLayout(row);
+    layout->setContentsMargins(0, 0, 0, 0);
+    periodsWanted_ = new QCheckBox("over the last", row);
+    periodsWanted_->setObjectName("periodsWanted");
+    periods_ = new QSpinBox(row);
+    periods_->setObjectName("periods");
+    periods_->setAccessibleName("how many periods");
+    periods_->setRange(1, 10'000);
+    periods_->setButtonSymbols(QAbstractSpinBox::NoButtons);
+    layout->addWidget(periodsWanted_);
+    layout->addWidget(periods_);
+    layout->addWidget(new QLabel("of its periods", row), 1);
+    const MeasuredPeriods& now = workspace_.project().measured;
+    periodsWanted_->setChecked(now.quantity == quantity_);
+    periods_->setValue(now.count);
+    const auto set = [this] {
+        MeasuredPeriods wanted = workspace_.project().measured;
+        wanted.quantity = periodsWanted_->isChecked() ? quantity_ : "";
+        wanted.count = periods_->value();
+        if (!(wanted == workspace_.project().measured)) (void)workspace_.apply(edits::setMeasured(wanted));
+    };
+    connect(periodsWanted_, &QCheckBox::toggled, this, set);
+    connect(periods_, &QSpinBox::editingFinished, this, set);
+    return row;
+}
+
+/// How this trace stands to another one: phase, efficiency of two powers, distance.
+void TracePage::fillRelation() {
+    const std::string other = against_->text().trimmed().toStdString();
+    relation_->setVisible(!other.empty());
+    if (other.empty()) return;
+    const Trace *own = workspace_.trace(quantity_), *with = workspace_.trace(other);
+    relation_->setStyleSheet(QString("color: %1;").arg((with ? colours().ink : colours().haw).name()));
+    if (!with || !own) return relation_->setText(QString::fromStdString(workspace_.runList().mistakeIn(other)));
+    const std::pair<Tick, Tick> span = workspace_.measured();
+    QStringList found;
+    if (const auto phase = phaseBetween(*with, *own, span.first, span.second))
+        found << QString("phase %1° ahead").arg(*phase, 0, 'g', 4);
+    if (own->unit() == "W" && with->unit() == "W")
+        if (const auto ratio = efficiency(*with, *own, span.first, span.second))
+            found << QString("efficiency %1 %").arg(100 * *ratio, 0, 'g', 5);
+    if (own->unit() == with->unit())
+        if (const auto apart = rmsDifference(*own, *with, span.first, span.second))
+            found << "rms difference " + shown(*apart, own->unit());
+    relation_->setText(found.isEmpty() ? "they have no common period and no common unit" : found.join(", "));
 }
 
 void TracePage::fillMeasures() {
     const std::pair<Tick, Tick> span = workspace_.measured();
     const Tick from = span.first, to = span.second;
     const bool between = workspace_.mark() && workspace_.cursor();
+    const std::string over = workspace_.measuredOver();
     span_->setText(QString("%1, %2 to %3")
-                       .arg(between ? "between the cursors" : "over what is seen", shown(toSeconds(from), "s"),
-                            shown(toSeconds(to), "s")));
+                       .arg(QString::fromStdString(over.empty() ? "over what is seen" : over),
+                            shown(toSeconds(from), "s"), shown(toSeconds(to), "s")));
     std::vector<RunPointer> runs = workspace_.runList().beside();
     if (workspace_.shownRun()) runs.insert(runs.begin(), workspace_.shownRun());
     std::vector<std::vector<MeasureRow>> all;

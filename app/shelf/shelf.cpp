@@ -306,10 +306,21 @@ QWidget* Shelf::makeQuantities() {
             [this](QListWidgetItem* item) { emit quantityChosen(item->data(nameRole).toString()); });
     connect(quantitySearch_, &QLineEdit::returnPressed, this, [this] {
         const QString typed = quantitySearch_->text().trimmed();
+        if (const auto pair = typed.split(" over "); pair.size() == 2 && quantityMistake(typed).isEmpty())
+            return emit overChosen(pair[0].trimmed(), pair[1].trimmed());
         if (quantityList_->count() > 0) return emit quantityChosen(quantityList_->item(0)->data(nameRole).toString());
-        if (workspace_.runList().mistakeIn(typed.toStdString()).empty()) emit quantityChosen(typed);
+        if (quantityMistake(typed).isEmpty()) emit quantityChosen(typed);
     });
     return widget;
+}
+
+/// Why an expression, or one over another, cannot be shown; "" when it can.
+QString Shelf::quantityMistake(const QString& typed) const {
+    for (const QString& expression : typed.split(" over "))
+        if (const std::string mistake = workspace_.runList().mistakeIn(expression.trimmed().toStdString());
+            !mistake.empty())
+            return QString::fromStdString(mistake);
+    return {};
 }
 
 void Shelf::fillQuantities() {
@@ -325,9 +336,10 @@ void Shelf::fillQuantities() {
     }
     const QString typed = quantitySearch_->text().trimmed();
     if (workspace_.shownRun() && names.isEmpty() && !typed.isEmpty()) {
-        const std::string mistake = workspace_.runList().mistakeIn(typed.toStdString());
-        quantityHint_->setText(mistake.empty() ? "Enter shows this expression over the run."
-                                               : QString::fromStdString(mistake));
+        const QString mistake = quantityMistake(typed);
+        quantityHint_->setText(!mistake.isEmpty()         ? mistake
+                               : typed.contains(" over ") ? "Enter shows the one over the other."
+                                                          : "Enter shows this expression over the run.");
     } else {
         quantityHint_->setText("Run first: then everything is here, no meter needed.");
     }

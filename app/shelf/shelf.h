@@ -56,12 +56,14 @@ public:
 signals:
     void partChosen(const hedgerow::Entry& entry);
     void quantityChosen(const QString& quantity);
+    void overChosen(const QString& quantity, const QString& across);
 
 private:
     QWidget* makeParts();
     QWidget* makeQuantities();
     void fillParts();
     void fillQuantities();
+    QString quantityMistake(const QString& typed) const;
 
     Workspace& workspace_;
     ShelfTabs* tabs_;

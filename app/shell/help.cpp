@@ -103,6 +103,10 @@ QString generalHelp() {
         {"Ctrl+← →  in the lanes", "the cursor goes to the next edge or turn of the chosen trace, or of any"},
         {"click a name beside a lane", "its measures for all shown runs, and its harmonics, on the card"},
         {"drag the lower edge of a lane", "makes it higher; its menu folds it, holds its range, makes it logarithmic"},
+        {"the menu of a lane",
+         "its spectrum in a lane below, with window, whole periods, dBµV and a limit on the card of the trace; a "
+         "quantity over the chosen one; sets of lanes under names; the lanes as a picture"},
+        {"<tt>L1.i over out.v</tt> where quantities are found", "one quantity over the other, in a lane of its own"},
         {"an expression where quantities are found",
          "is a trace too: <tt>out.v * L1.i</tt>, <tt>mean(V1.p, 1/fsw)</tt>, <tt>d(L1.i)</tt>, <tt>int()</tt>, "
          "<tt>lowpass(x, 1 kHz)</tt>, <tt>dB()</tt>, <tt>abs sqrt exp ln log10 sin cos min max</tt>"},

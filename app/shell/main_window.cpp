@@ -93,6 +93,10 @@ MainWindow::MainWindow() : commands_(this) {
     connect(shelf_, &Shelf::partChosen, sheet_, &SheetView::hang);
     connect(shelf_, &Shelf::quantityChosen, this,
             [this](const QString& name) { timeline_->lanes().show(name.toStdString()); });
+    connect(shelf_, &Shelf::overChosen, this, [this](const QString& quantity, const QString& across) {
+        timeline_->lanes().showOver(quantity.toStdString(), across.toStdString());
+    });
+    connect(&timeline_->lanes(), &LanesView::said, this, &MainWindow::say);
     connect(sheet_, &SheetView::hinted, this, [this](const QString& text) { say(text, false); });
     connect(&workspace_, &Workspace::refused, this, [this](const QString& text) { say(text, true); });
     connect(&workspace_, &Workspace::problemsChanged, this, [this] {
@@ -214,6 +218,7 @@ void MainWindow::buildCommands() {
         },
         nullptr, hasRun);
     c.add("Save sheet as picture…", {}, [this] { exportPicture(); });
+    c.add("Save the lanes as picture…", {}, [this] { timeline_->lanes().savePicture(); });
     c.add("Print sheet…", QKeySequence::Print, [this] { print(); });
     c.add(
         "Undo", QKeySequence::Undo, [this] { workspace_.undo(); }, nullptr,

@@ -10,6 +10,7 @@
 #include <QLabel>
 #include <QThread>
 
+#include "model/edits.h"
 #include "model/module_edits.h"
 #include "sheet/sheet_view.h"
 #include "shelf/shelf.h"
@@ -121,6 +122,41 @@ bool saveComparison(MainWindow& window, const QString& folder) {
     return good;
 }
 
+/// What the supply draws, as a spectrum against a limit, and a current over a voltage.
+bool saveSpectrum(MainWindow& window, const QString& folder) {
+    Workspace& workspace = window.workspace();
+    const auto change = edits::setLanes(
+        [&] {
+            std::vector<Lane> lanes = workspace.project().lanes;
+            lanes.resize(1);
+            lanes.front().height = 64;
+            Lane spectrum;
+            spectrum.kind = LaneKind::spectrum;
+            spectrum.quantities = {"in.v"};
+            spectrum.spectrum = {"Hann", "fsw", "30M", true, "150k 66, 500k 56, 5M 56, 5M 60, 30M 60"};
+            spectrum.height = 160;
+            Lane over;
+            over.kind = LaneKind::xy;
+            over.quantities = {"sw.v", "L1.i"};
+            over.height = 110;
+            lanes.push_back(spectrum);
+            lanes.push_back(over);
+            return lanes;
+        }(),
+        "spectrum");
+    if (!runToEnd(window) || !workspace.apply(change)) return false;
+    const double end = toSeconds(workspace.shownRun()->run->end());
+    window.timeline().lanes().setWindow(end - 100e-6, end);
+    workspace.setCursor(toTicks(end - 40e-6));
+    workspace.chooseTrace("in.v");
+    window.shelf().show(Shelf::quantities);
+    settle();
+    const bool good = save(window, folder + "/spectrum.png");
+    workspace.chooseTrace("");
+    workspace.undo();
+    return good;
+}
+
 /// Placing a part by typing; a circuit that cannot work; the help of a part.
 bool saveOtherViews(const QString& folder, const QString& project) {
     MainWindow window;
@@ -173,7 +209,7 @@ bool saveOtherViews(const QString& folder, const QString& project) {
     window.shelf().show(Shelf::quantities);
     window.workspace().select({});
     good = save(window, folder + "/quantities.png") && good;
-    good = saveModules(window, folder) && saveComparison(window, folder) && good;
+    good = saveModules(window, folder) && saveComparison(window, folder) && saveSpectrum(window, folder) && good;
     // A run on its way: long enough to be seen, stopped after the picture.
     (void)window.workspace().apply({"longer", [](Project& changed) -> Status {
                                         changed.plans.front().end = "1";

@@ -1,5 +1,6 @@
 #include "shell/workspace.h"
 
+#include <fmt/format.h>
 #include <QDir>
 
 #include "formats/hedge/hedge.h"
@@ -7,6 +8,7 @@
 #include "network/advice.h"
 #include "session/registry.h"
 #include "shell/libraries.h"
+#include "traces/measures.h"
 
 namespace hedgerow::app {
 
@@ -23,6 +25,14 @@ Workspace::Workspace(QObject* parent) : QObject(parent), catalogue_(partLibrary(
         emit runsChanged();
     });
     connect(runList_, &Runs::progressed, this, &Workspace::runProgressed);
+    const auto countPeriods = [this] {
+        const auto before = periods_;
+        findPeriods();
+        if (before != periods_) emit measuredChanged();
+    };
+    connect(this, &Workspace::runsChanged, this, countPeriods);
+    connect(this, &Workspace::runProgressed, this, countPeriods);
+    connect(this, &Workspace::projectChanged, this, countPeriods);
     connect(runList_, &Runs::ended, this, &Workspace::noteEnd);
     connect(runList_, &Runs::said, this, [this](const QString& message) { emit refused(message); });
     keepTimer_.setInterval(keepMilliseconds);
@@ -322,12 +332,37 @@ void Workspace::setMark(std::optional<Tick> t) {
 
 void Workspace::setWindow(Tick from, Tick to) {
     window_ = {from, to};
+    findPeriods();
     emit measuredChanged();
 }
 
 std::pair<Tick, Tick> Workspace::measured() const {
     if (mark_ && cursor_ && *mark_ != *cursor_) return std::minmax(*mark_, *cursor_);
-    return window_;
+    return periods_.value_or(window_);
+}
+
+std::string Workspace::measuredOver() const {
+    if (mark_ && cursor_ && *mark_ != *cursor_) return "between the cursors";
+    const MeasuredPeriods& wanted = project().measured;
+    if (!periods_) return {};
+    return wanted.count == 1 ? "over the last period of " + wanted.quantity
+                             : fmt::format("over the last {} periods of {}", wanted.count, wanted.quantity);
+}
+
+/// Counts the last periods anew. Points beyond what can be counted while one waits give none.
+void Workspace::findPeriods() {
+    constexpr std::size_t mostPoints = 4'000'000;
+    const MeasuredPeriods& wanted = project().measured;
+    const Trace* of = wanted.quantity.empty() ? nullptr : trace(wanted.quantity);
+    const bool countable = of && of->firstAtOrAfter(window_.second) - of->firstAtOrAfter(window_.first) <= mostPoints;
+    const auto found = countable ? lastPeriods(*of, window_.first, window_.second, wanted.count) : std::nullopt;
+    periods_ = found;
+}
+
+std::string Workspace::unitOf(const std::string& quantity) {
+    if (const auto unit = runList_->unitOf(quantity)) return *unit;
+    const std::string letter = quantity.substr(quantity.rfind('.') + 1);
+    return letter == "v" ? "V" : letter == "i" ? "A" : letter == "p" ? "W" : "";
 }
 
 void Workspace::chooseTrace(const std::string& quantity) {

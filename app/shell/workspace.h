@@ -109,6 +109,10 @@ public:
     /// The window of the timeline, and what measures are made of: between mark and cursor, or all that is seen.
     void setWindow(Tick from, Tick to);
     std::pair<Tick, Tick> measured() const;
+    /// What that is, in words: "between the cursors"; "" when it is all that is seen.
+    std::string measuredOver() const;
+    /// The unit of a quantity or expression in the shown run, or what its name tells.
+    std::string unitOf(const std::string& quantity);
     /// The quantity or expression that is looked at on the card; "" for none.
     const std::string& chosenTrace() const { return chosenTrace_; }
     void chooseTrace(const std::string& quantity);
@@ -141,6 +145,7 @@ signals:
 
 private:
     void afterChange();
+    void findPeriods();
     void followChange(const View& before);
     void refreshCatalogue();
     void setProblems(std::vector<Error> problems);
@@ -168,6 +173,8 @@ private:
     std::weak_ptr<RunEntry> cursorRun_;  ///< whose time the cursor is on
     std::optional<Tick> cursor_, mark_;
     std::pair<Tick, Tick> window_{0, 0};
+    /// The last periods asked for, within the window; nothing when there are not so many.
+    std::optional<std::pair<Tick, Tick>> periods_;
     std::string chosenTrace_;
     std::vector<Error> problems_;
     std::vector<Check> checks_;

@@ -64,7 +64,15 @@ private:
         const int left = TimelineColumns::names + TimelineColumns::axis, right = width() - TimelineColumns::measures;
         if (x < left - 1 || x > right + 1) return;
         painter.setPen(QPen(colour, 1.2, style));
-        painter.drawLine(QPointF(x, rulerHeight), QPointF(x, height() - 20));
+        painter.drawLine(QPointF(x, rulerHeight), QPointF(x, headerHeight));
+        // Over the lanes whose axis is the time; those between are passed by.
+        for (const auto& [top, bottom] : view_.lanes_->timeBands()) {
+            const double from = view_.lanes_->mapTo(&view_, QPoint(0, top)).y(),
+                         to = view_.lanes_->mapTo(&view_, QPoint(0, bottom)).y();
+            if (to > headerHeight)
+                painter.drawLine(QPointF(x, std::max<double>(from, headerHeight)),
+                                 QPointF(x, std::min<double>(to, height() - 20)));
+        }
         painter.setFont(textFont(TextSize::small));
         const double width = painter.fontMetrics().horizontalAdvance(text) + 18;
         const QRectF pill(std::clamp(x - width / 2, double(left), right - width), height() - 21, width, 18);
@@ -121,10 +129,12 @@ void TimelineView::paintRuler(QPainter& painter) const {
     painter.setPen(p.bark);
     painter.drawText(QRect(16, 0, 120, rulerHeight), Qt::AlignLeft | Qt::AlignVCenter,
                      QString::fromStdString(formatQuantity(to - from, "s", 3)) + " shown");
-    if (workspace_.mark() && workspace_.cursor())
+    if (const std::string over = workspace_.measuredOver(); !over.empty())
         painter.drawText(
             QRect(width() - TimelineColumns::measures, rulerHeight, TimelineColumns::measures - 8, spanHeight - 4),
-            Qt::AlignRight | Qt::AlignVCenter, "measured between the cursors");
+            Qt::AlignRight | Qt::AlignVCenter,
+            painter.fontMetrics().elidedText("measured " + QString::fromStdString(over), Qt::ElideRight,
+                                             TimelineColumns::measures - 8));
     const int right = width() - TimelineColumns::measures;
     for (double tick = std::ceil(from / step - 1e-9) * step; tick <= to + 1e-9 * step; tick += step) {
         const double x = lanes_->pixelOf(tick);

@@ -354,6 +354,44 @@ Edit setLanes(std::vector<Lane> lanes, std::string label) {
             }};
 }
 
+Edit keepLaneSet(std::string name) {
+    return {"keep lanes as " + name, [name](Project& project) -> Status {
+                if (name.empty()) return Error{ErrorCode::name, "a set of lanes needs a name"};
+                for (LaneSet& set : project.laneSets)
+                    if (set.name == name) {
+                        set.lanes = project.lanes;
+                        return {};
+                    }
+                project.laneSets.push_back({name, project.lanes, ""});
+                return {};
+            }};
+}
+
+Edit showLaneSet(std::string name) {
+    return {"show lanes " + name, [name](Project& project) -> Status {
+                for (const LaneSet& set : project.laneSets)
+                    if (set.name == name) {
+                        project.lanes = set.lanes;
+                        return {};
+                    }
+                return Error{ErrorCode::name, "there are no lanes kept as '" + name + "'"};
+            }};
+}
+
+Edit removeLaneSet(std::string name) {
+    return {"remove lanes " + name, [name](Project& project) -> Status {
+                std::erase_if(project.laneSets, [&](const LaneSet& set) { return set.name == name; });
+                return {};
+            }};
+}
+
+Edit setMeasured(MeasuredPeriods measured) {
+    return {"what is measured", [measured](Project& project) -> Status {
+                project.measured = measured;
+                return {};
+            }};
+}
+
 Edit paste(Sheet clip, Point by, const Catalogue& catalogue, std::set<int>* added) {
     return {"paste", [clip = std::move(clip), by, &catalogue, added](Project& project) -> Status {
                 Sheet& sheet = project.sheet();

@@ -41,6 +41,12 @@ Edit removeParameter(std::string name);
 Edit promote(int part, std::string key, std::string name, const Catalogue& catalogue);
 Edit setPlan(std::string name, Plan plan);
 Edit setLanes(std::vector<Lane> lanes, std::string label);
+/// Keeps the present lanes under a name; an older set of that name is replaced. Refuses an empty name.
+Edit keepLaneSet(std::string name);
+/// Shows the lanes of a set.
+Edit showLaneSet(std::string name);
+Edit removeLaneSet(std::string name);
+Edit setMeasured(MeasuredPeriods measured);
 /// Adds copies of the given items, moved by `by`; parts get free names. The new ids are written to `added`.
 Edit paste(Sheet clip, Point by, const Catalogue& catalogue, std::set<int>* added = nullptr);
 /// The chosen items of a sheet, for the clipboard.

@@ -121,6 +121,20 @@ struct Plan {
     friend bool operator==(const Plan&, const Plan&) = default;
 };
 
+/// What a lane draws: its quantities over time, their spectra, or all but the first over the first.
+enum class LaneKind { time, spectrum, xy };
+
+/// How a lane of spectra looks at its quantities. Texts are as typed, "" where nothing was set.
+struct SpectrumLook {
+    std::string window = "Hann";   ///< name of a SpectrumWindow
+    std::string fundamental = {};  ///< when set, whole periods of it are taken, and no window
+    std::string highest = {};      ///< the last frequency, Hz
+    bool decibel = false;          ///< in dBuV
+    std::string limit = {};        ///< a limit line in the unit of the lane: "150k 66, 500k 56"
+    std::string extra = {};
+    friend bool operator==(const SpectrumLook&, const SpectrumLook&) = default;
+};
+
 /// One strip of the timeline. Its unit is that of its quantities.
 struct Lane {
     std::vector<std::string> quantities;
@@ -129,7 +143,25 @@ struct Lane {
     bool folded = false;
     bool log = false;                 ///< logarithmic value axis
     std::string low = {}, high = {};  ///< of the value axis, as typed; "" where it scales by itself
+    LaneKind kind = LaneKind::time;
+    SpectrumLook spectrum = {};
     friend bool operator==(const Lane&, const Lane&) = default;
+};
+
+/// Lanes kept under a name.
+struct LaneSet {
+    std::string name;
+    std::vector<Lane> lanes;
+    std::string extra;
+    friend bool operator==(const LaneSet&, const LaneSet&) = default;
+};
+
+/// Measures over the last periods of a quantity instead of over all that is seen.
+struct MeasuredPeriods {
+    std::string quantity;  ///< "" for all that is seen
+    int count = 10;
+    std::string extra = {};
+    friend bool operator==(const MeasuredPeriods&, const MeasuredPeriods&) = default;
 };
 
 /// Where a project lies on disk; not part of what it is.
@@ -157,6 +189,8 @@ struct Project {
     int lastId = 0;
     Folder folder;                ///< where relative file names start; in memory only
     std::vector<Part> kept = {};  ///< the user's own parts: each is found under its name, with its values
+    std::vector<LaneSet> laneSets = {};
+    MeasuredPeriods measured = {};
     View view = {};
     friend bool operator==(const Project&, const Project&) = default;
 

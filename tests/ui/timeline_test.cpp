@@ -2,15 +2,21 @@
 
 #include <gtest/gtest.h>
 
+#include <QCheckBox>
 #include <QClipboard>
 #include <QLabel>
 #include <QListWidget>
+#include <QMenu>
+#include <QSpinBox>
 #include <QTableWidget>
 #include <QTemporaryDir>
+#include <QWidgetAction>
 
+#include "formats/hedge/hedge.h"
 #include "model/quantity.h"
 #include "shelf/shelf.h"
 #include "shell/report.h"
+#include "timeline/lane_view.h"
 #include "ui/window.h"
 
 using namespace hedgerow;
@@ -177,4 +183,194 @@ TEST_F(Looking, GatesStandInThinLanes) {
     ASSERT_EQ(window.workspace().project().lanes.size(), 4u);
     EXPECT_EQ(window.workspace().project().lanes[3].quantities.size(), 2u);
     EXPECT_LT(window.workspace().project().lanes[3].height, 60);
+}
+
+namespace {
+
+/// Chosen in the menu over a lane, by the words it stands under.
+void chooseInMenu(app::LanesView& lanes, int lane, const QString& text, const std::function<void(QMenu&)>& use = {}) {
+    QTimer::singleShot(0, &lanes, [=] {
+        auto* menu = qobject_cast<QMenu*>(QApplication::activePopupWidget());
+        ASSERT_TRUE(menu);
+        QAction* found = nullptr;
+        for (QAction* action : menu->actions())
+            if (action->text() == text) found = action;
+        EXPECT_TRUE(found) << text.toStdString();
+        if (found && found->menu() && use)
+            use(*found->menu());
+        else if (found)
+            found->trigger();
+        if (menu->isVisible()) menu->close();
+    });
+    const QPoint at(300, lanes.laneTops()[static_cast<std::size_t>(lane)] + 12);
+    QContextMenuEvent event(QContextMenuEvent::Mouse, at, lanes.mapToGlobal(at));
+    QApplication::sendEvent(&lanes, &event);
+    // The menu had the keyboard.
+    lanes.window()->activateWindow();
+    EXPECT_TRUE(QTest::qWaitForWindowActive(lanes.window()));
+}
+
+/// Level of the line of a spectrum next to a frequency.
+double lineAt(const QString& readings, double frequency) {
+    double best = INFINITY, level = NAN;
+    for (const QString& row : readings.split('\n').mid(1)) {
+        const QStringList cells = row.split('\t');
+        if (cells.size() < 2) continue;
+        if (const double apart = std::abs(cells[0].toDouble() - frequency); apart < best)
+            best = apart, level = cells[1].toDouble();
+    }
+    return level;
+}
+
+}  // namespace
+
+TEST_F(Looking, ASpectrumStandsInALane) {
+    lanes().setWindow(end - 20 / 150e3, end);
+    chooseInMenu(lanes(), 0, "Spectrum");
+    const auto all = [&]() -> const std::vector<Lane>& { return window.workspace().project().lanes; };
+    ASSERT_EQ(all().size(), 4u);
+    ASSERT_EQ(all()[1].kind, LaneKind::spectrum);
+    EXPECT_EQ(all()[1].quantities, std::vector<std::string>{"sw.v"});
+    // On the card: whole periods of the switching frequency, where lines are exact.
+    window.workspace().chooseTrace("sw.v");
+    window.settle();
+    const auto set = [&](const char* name, const char* text) {
+        auto* field = window.find<QLineEdit>(name);
+        ASSERT_TRUE(field) << name;
+        field->setFocus();
+        field->selectAll();
+        window.type(text);
+        window.key(Qt::Key_Return);
+        QTest::qWait(150);
+    };
+    set("spectrumFundamental", "fsw");
+    EXPECT_EQ(all()[1].spectrum.fundamental, "fsw");
+    // Harmonic k of a square wave of duty D and height U: 2 U / (k pi) |sin(k pi D)|. The switch drops a little.
+    const double duty = 0.305 - 80e-9 * 150e3, height = 80.0;
+    const double first = 2 * height / 3.14159265 * std::sin(3.14159265 * duty);
+    EXPECT_NEAR(lineAt(lanes().lane(1).readings(), 150e3), first, 0.02 * first);
+    EXPECT_LT(lineAt(lanes().lane(1).readings(), 75e3), 1e-3 * first) << "nothing between the harmonics";
+    auto* decibel = window.find<QCheckBox>("spectrumDecibel");
+    ASSERT_TRUE(decibel);
+    decibel->click();
+    QTest::qWait(150);
+    EXPECT_NEAR(lineAt(lanes().lane(1).readings(), 150e3), 20 * std::log10(first / std::sqrt(2.0) / 1e-6), 0.2);
+    set("spectrumLimit", "150k 66, 500k");
+    EXPECT_TRUE(window.find<QLabel>("spectrumMistake")->isVisible());
+    EXPECT_EQ(all()[1].spectrum.limit, "") << "a mistake changes nothing";
+    set("spectrumLimit", "150k 66, 500k 56");
+    EXPECT_EQ(all()[1].spectrum.limit, "150k 66, 500k 56");
+    set("spectrumFundamental", "2 V");
+    EXPECT_TRUE(window.find<QLabel>("spectrumMistake")->isVisible());
+    // The cursor of time does not follow the mouse over it.
+    const auto cursor = window.workspace().cursor();
+    QTest::mouseMove(&lanes(), QPoint(400, lanes().laneTops()[1] + 30));
+    EXPECT_EQ(window.workspace().cursor(), cursor);
+    EXPECT_EQ(lanes().timeBands().size(), 3u);
+    window.workspace().undo();
+    window.workspace().undo();
+    window.workspace().undo();
+    window.workspace().undo();
+    EXPECT_EQ(window.workspace().project().lanes.size(), 3u);
+}
+
+TEST_F(Looking, OneQuantityOverAnother) {
+    window->shelf().show(app::Shelf::quantities);
+    auto* search = window.find<QLineEdit>("quantitySearch");
+    search->setFocus();
+    window.type("L1.i over out.q");
+    EXPECT_TRUE(window.find<QLabel>("quantityHint") == nullptr ||
+                window.find<QLabel>("quantityHint")->text().contains("out.q"));
+    window.key(Qt::Key_Return);
+    EXPECT_EQ(window.workspace().project().lanes.size(), 3u) << "a mistake makes no lane";
+    search->selectAll();
+    window.type("L1.i over out.v");
+    window.key(Qt::Key_Return);
+    const auto all = [&]() -> const std::vector<Lane>& { return window.workspace().project().lanes; };
+    ASSERT_EQ(all().size(), 4u);
+    EXPECT_EQ(all()[3].kind, LaneKind::xy);
+    EXPECT_EQ(all()[3].quantities, (std::vector<std::string>{"out.v", "L1.i"}));
+    QTest::qWait(150);
+    const QStringList rows = lanes().lane(3).readings().split('\n');
+    ASSERT_GT(rows.size(), 20);
+    // Each point is one of the run.
+    const Trace *across = window.workspace().trace("out.v"), *up = window.workspace().trace("L1.i");
+    const auto x = across->measure(toTicks(end - 20e-6), toTicks(end)),
+               y = up->measure(toTicks(end - 20e-6), toTicks(end));
+    for (const QString& row : rows.mid(1)) {
+        if (row.isEmpty()) continue;
+        EXPECT_GE(row.section('\t', 0, 0).toDouble(), x->min - 1e-9);
+        EXPECT_LE(row.section('\t', 0, 0).toDouble(), x->max + 1e-9);
+        EXPECT_GE(row.section('\t', 1, 1).toDouble(), y->min - 1e-9);
+        EXPECT_LE(row.section('\t', 1, 1).toDouble(), y->max + 1e-9);
+    }
+}
+
+TEST_F(Looking, MeasuresOverTheLastPeriods) {
+    lanes().setWindow(end - 21.3 / 150e3, end);
+    window.workspace().chooseTrace("sw.v");
+    window.settle();
+    window.find<QSpinBox>("periods")->setValue(4);
+    window.find<QCheckBox>("periodsWanted")->click();
+    const auto span = window.workspace().measured();
+    EXPECT_NEAR(toSeconds(span.second - span.first), 4 / 150e3, 1e-9);
+    EXPECT_EQ(window.workspace().measuredOver(), "over the last 4 periods of sw.v");
+    QTest::qWait(200);
+    EXPECT_EQ(cell("measures", "frequency", 1), "150 kHz");
+    // The mean over whole periods is the duty, less the dead time, of the supply, less what switches drop.
+    const Trace* node = window.workspace().trace("sw.v");
+    EXPECT_NEAR(node->measure(span.first, span.second)->mean, 80 * (0.305 - 80e-9 * 150e3), 0.3);
+    // Saved with the project, and undone as any other change.
+    EXPECT_EQ(window.workspace().project().measured.count, 4);
+    window.workspace().undo();
+    EXPECT_EQ(window.workspace().measuredOver(), "");
+    // How it stands to another trace.
+    auto* against = window.find<QLineEdit>("against");
+    against->setFocus();
+    window.type("out.v");
+    window.key(Qt::Key_Return);
+    EXPECT_TRUE(window.find<QLabel>("relation")->text().contains("rms difference"));
+    against->setFocus();
+    against->selectAll();
+    window.type("out.q");
+    window.key(Qt::Key_Return);
+    EXPECT_TRUE(window.find<QLabel>("relation")->text().contains("'out.q'"));
+}
+
+TEST_F(Looking, LanesAreKeptAsSets) {
+    const auto keep = [](const char* name) {
+        return [name](QMenu& sets) {
+            auto* field = sets.findChild<QLineEdit*>("laneSetName");
+            for (QAction* action : sets.actions())
+                if (auto* widget = qobject_cast<QWidgetAction*>(action))
+                    field = qobject_cast<QLineEdit*>(widget->defaultWidget());
+            ASSERT_TRUE(field);
+            field->setText(name);
+            QTest::keyClick(field, Qt::Key_Return);
+        };
+    };
+    chooseInMenu(lanes(), 0, "Sets of lanes", keep("all"));
+    ASSERT_EQ(window.workspace().project().laneSets.size(), 1u);
+    const auto before = window.workspace().project().lanes;
+    chooseInMenu(lanes(), 0, "Remove sw.v");
+    ASSERT_EQ(window.workspace().project().lanes.size(), before.size() - 1);
+    chooseInMenu(lanes(), 0, "Sets of lanes", [](QMenu& sets) { sets.actions().first()->trigger(); });
+    EXPECT_EQ(window.workspace().project().lanes, before);
+    // They are in the file.
+    const auto again = readHedge(writeHedge(window.workspace().project()));
+    ASSERT_TRUE(again);
+    EXPECT_EQ(again->project.laneSets, window.workspace().project().laneSets);
+}
+
+TEST_F(Looking, LanesAreSavedAsPictures) {
+    QTemporaryDir folder;
+    for (const auto& [name, head] : {std::pair{"a.svg", "<?xml"}, {"a.pdf", "%PDF-"}, {"a.png", "\x89PNG"}}) {
+        const QString path = folder.path() + "/" + name;
+        ASSERT_TRUE(lanes().writePicture(path)) << name;
+        QFile file(path);
+        ASSERT_TRUE(file.open(QFile::ReadOnly));
+        EXPECT_TRUE(file.read(16).startsWith(head)) << name;
+        EXPECT_GT(file.size(), 3000) << name;
+    }
+    EXPECT_FALSE(lanes().writePicture("/nowhere/a.svg"));
 }

@@ -7,6 +7,7 @@
 #include <numbers>
 
 #include "traces/expression.h"
+#include "traces/limit_line.h"
 #include "traces/measures.h"
 #include "traces/spectrum.h"
 
@@ -308,4 +309,24 @@ TEST_F(TraceExpressions, MistakesAreNamed) {
         EXPECT_NE(result.error().message.find(said), std::string::npos) << text << ": " << result.error().message;
     }
     EXPECT_FALSE(of(std::string(10'000, '(')));
+}
+
+TEST(LimitLine, IsStraightOverTheLogarithmOfTheFrequency) {
+    const auto line = LimitLine::read("150k 66, 500k 56, 5M 56, 5M 60, 30 MHz 60");
+    ASSERT_TRUE(line);
+    ASSERT_EQ(line->points().size(), 5u);
+    EXPECT_DOUBLE_EQ(*line->at(150e3), 66);
+    // CISPR 32 class B, average falls from 66 to 56 by the logarithm: halfway at the geometric mean.
+    EXPECT_NEAR(*line->at(std::sqrt(150e3 * 500e3)), 61, 1e-12);
+    EXPECT_DOUBLE_EQ(*line->at(1e6), 56);
+    EXPECT_DOUBLE_EQ(*line->at(5e6), 56) << "the lower one at a step";
+    EXPECT_DOUBLE_EQ(*line->at(10e6), 60);
+    EXPECT_FALSE(line->at(149e3));
+    EXPECT_FALSE(line->at(31e6));
+}
+
+TEST(LimitLine, SaysWhatCannotBeRead) {
+    for (const char* text :
+         {"", "150k", "150k 66", "150k 66, ", "500k 66, 150k 56", "0 66, 1k 50", "1V 3, 2 4", "a b, c d", ",,"})
+        EXPECT_FALSE(LimitLine::read(text)) << text;
 }

@@ -62,13 +62,17 @@ TEST(Hedge, UnknownKeysSurvive) {
         "parts": [{"name": "R1", "kind": "resistor", "at": [8, 8], "rung": 1, "values": {"r": "5", "future": "7"}, "owner": "x"}],
         "wires": [{"points": [[0, 0], [8, 0]], "style": 3}], "labels": [{"net": "a", "at": [0, 0], "z": null}]}],
         "parameters": [{"name": "D", "value": "0.3", "unit": "", "group": "g"}], "plans": [{"name": "p", "end": "1m", "spans": []}],
-        "scenes": [{"name": "s", "events": [1]}], "lanes": [{"quantities": ["a.v"], "log": true}]})";
+        "scenes": [{"name": "s", "events": [1]}], "lanes": [{"quantities": ["a.v"], "log": true},
+          {"quantities": ["a.v"], "kind": "spectrum", "spectrum": {"window": "flat top", "limit": "1 2, 3 4", "new": 7}},
+          {"quantities": ["a.v", "a.i"], "kind": "x-y"}],
+        "laneSets": [{"name": "one", "lanes": [{"quantities": ["b.v"]}], "other": 1}],
+        "measured": {"quantity": "a.i", "periods": 3, "else": true}})";
     const auto loaded = readHedge(text);
     ASSERT_TRUE(loaded) << loaded.error().text();
     const std::string written = writeHedge(loaded->project);
-    for (const char* kept :
-         {R"("note": {"b":1,"a":[1,2]})", R"("colour": "green")", R"("future":"7")", R"("owner":"x")", R"("style":3)",
-          R"("z":null)", R"("group":"g")", R"("spans":[])", R"("events":[1])", R"("log":true)"})
+    for (const char* kept : {R"("note": {"b":1,"a":[1,2]})", R"("colour": "green")", R"("future":"7")",
+                             R"("owner":"x")", R"("style":3)", R"("z":null)", R"("group":"g")", R"("spans":[])",
+                             R"("events":[1])", R"("log":true)", R"("new":7)", R"("other":1)", R"("else":true)"})
         EXPECT_NE(written.find(kept), std::string::npos) << kept << " in\n" << written;
     EXPECT_EQ(readHedge(written)->project, loaded->project);
 }

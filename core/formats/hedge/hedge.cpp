@@ -1,5 +1,7 @@
 #include "formats/hedge/hedge.h"
 
+#include <algorithm>
+#include <array>
 #include <cmath>
 #include <cstdlib>
 #include <set>
@@ -255,6 +257,28 @@ Plan readPlan(Reader& in, const Json& json) {
     return plan;
 }
 
+constexpr std::array<std::string_view, 3> laneKinds = {"time", "spectrum", "x-y"};
+
+SpectrumLook readSpectrumLook(Reader& in, const Json& json) {
+    SpectrumLook look;
+    in.object(json, look.extra, [&](const std::string& key, const Json& value) {
+        if (key == "window")
+            look.window = in.text(value);
+        else if (key == "fundamental")
+            look.fundamental = in.text(value);
+        else if (key == "highest")
+            look.highest = in.text(value);
+        else if (key == "decibel")
+            look.decibel = in.flag(value);
+        else if (key == "limit")
+            look.limit = in.text(value);
+        else
+            return false;
+        return true;
+    });
+    return look;
+}
+
 Lane readLane(Reader& in, const Json& json) {
     Lane lane;
     in.object(json, lane.extra, [&](const std::string& key, const Json& value) {
@@ -270,11 +294,48 @@ Lane readLane(Reader& in, const Json& json) {
             lane.low = in.text(value);
         else if (key == "high")
             lane.high = in.text(value);
+        else if (key == "kind") {
+            const auto found = std::find(laneKinds.begin(), laneKinds.end(), in.text(value));
+            if (found == laneKinds.end())
+                in.fail("a lane is of kind time, spectrum or x-y");
+            else
+                lane.kind = static_cast<LaneKind>(found - laneKinds.begin());
+        } else if (key == "spectrum")
+            lane.spectrum = readSpectrumLook(in, value);
         else
             return false;
         return true;
     });
     return lane;
+}
+
+LaneSet readLaneSet(Reader& in, const Json& json) {
+    LaneSet set;
+    in.object(json, set.extra, [&](const std::string& key, const Json& value) {
+        if (key == "name")
+            set.name = in.text(value);
+        else if (key == "lanes")
+            set.lanes = in.list<Lane>(value, [&](const Json& item) { return readLane(in, item); });
+        else
+            return false;
+        return true;
+    });
+    if (set.name.empty()) in.fail("a set of lanes has no name");
+    return set;
+}
+
+MeasuredPeriods readMeasuredPeriods(Reader& in, const Json& json) {
+    MeasuredPeriods measured;
+    in.object(json, measured.extra, [&](const std::string& key, const Json& value) {
+        if (key == "quantity")
+            measured.quantity = in.text(value);
+        else if (key == "periods")
+            measured.count = in.whole(value, 1, 1'000'000);
+        else
+            return false;
+        return true;
+    });
+    return measured;
 }
 
 void giveIds(Project& project) {
@@ -355,13 +416,34 @@ Json toJson(const Plan& plan) {
     if (plan.evenOut) json["even out"] = true;
     return withExtra(std::move(json), plan.extra);
 }
+Json toJson(const SpectrumLook& look) {
+    Json json = {{"window", look.window}};
+    if (!look.fundamental.empty()) json["fundamental"] = look.fundamental;
+    if (!look.highest.empty()) json["highest"] = look.highest;
+    if (look.decibel) json["decibel"] = true;
+    if (!look.limit.empty()) json["limit"] = look.limit;
+    return withExtra(std::move(json), look.extra);
+}
+
 Json toJson(const Lane& lane) {
     Json json = {{"quantities", lane.quantities}, {"height", lane.height}};
     if (lane.folded) json["folded"] = true;
     if (lane.log) json["log"] = true;
     if (!lane.low.empty()) json["low"] = lane.low;
     if (!lane.high.empty()) json["high"] = lane.high;
+    if (lane.kind != LaneKind::time) json["kind"] = laneKinds[static_cast<std::size_t>(lane.kind)];
+    if (lane.kind == LaneKind::spectrum) json["spectrum"] = toJson(lane.spectrum);
     return withExtra(std::move(json), lane.extra);
+}
+
+Json toJson(const LaneSet& set) {
+    Json json = {{"name", set.name}, {"lanes", Json::array()}};
+    for (const Lane& lane : set.lanes) json["lanes"].push_back(toJson(lane));
+    return withExtra(std::move(json), set.extra);
+}
+
+Json toJson(const MeasuredPeriods& measured) {
+    return withExtra({{"quantity", measured.quantity}, {"periods", measured.count}}, measured.extra);
 }
 
 std::string dump(const Json& json) { return json.dump(-1, ' ', false, Json::error_handler_t::replace); }
@@ -424,6 +506,10 @@ Result<LoadedProject> readHedge(std::string_view text) {
             project.plans = in.list<Plan>(value, [&](const Json& item) { return readPlan(in, item); });
         else if (key == "lanes")
             project.lanes = in.list<Lane>(value, [&](const Json& item) { return readLane(in, item); });
+        else if (key == "laneSets")
+            project.laneSets = in.list<LaneSet>(value, [&](const Json& item) { return readLaneSet(in, item); });
+        else if (key == "measured")
+            project.measured = readMeasuredPeriods(in, value);
         else
             return false;
         return true;
@@ -471,6 +557,8 @@ std::string writeHedge(const Project& project) {
     if (!project.kept.empty()) text += lines("kept", project.kept, indent) + ",\n";
     text += lines("scenes", project.scenes, indent) + ",\n" + lines("plans", project.plans, indent) + ",\n" +
             lines("lanes", project.lanes, indent);
+    if (!project.laneSets.empty()) text += ",\n" + lines("laneSets", project.laneSets, indent);
+    if (!project.measured.quantity.empty()) text += ",\n  \"measured\": " + dump(toJson(project.measured));
     return text + extraLines(project.extra, indent) + "\n}\n";
 }
 
