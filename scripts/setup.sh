@@ -8,6 +8,7 @@ packages=(
   libqcustomplot-dev
   libeigen3-dev nlohmann-json3-dev libhdf5-dev libsqlite3-dev libspdlog-dev libfmt-dev libcli11-dev
   libgtest-dev libbenchmark-dev
+  libsuitesparse-dev
   xvfb fonts-noto-core fonts-dejavu-core
   desktop-file-utils shared-mime-info
 )

@@ -70,6 +70,37 @@ private:
     int nodes_;
 };
 
+/// Where a smooth element writes its share g(z, x) of the equations  F z + g(z, x) = Hx x + Bw w  and its derivatives.
+/// An element writes to the same places in the same order, whatever the values are.
+class SmoothStamp {
+public:
+    explicit SmoothStamp(int nodeCount) : nodes_(nodeCount) {}
+    int branchRow(int branch) const { return nodes_ + branch; }
+
+    struct Entry {
+        int row, column;  ///< -1 where the reference drops it
+        double value;
+    };
+    void flow(int row, double value) { flows.push_back({row, 0, value}); }
+    void byUnknown(int row, int column, double value) { unknowns.push_back({row, column, value}); }
+    void byState(int row, int state, double value) { states.push_back({row, state, value}); }
+    void clear() { flows.clear(), unknowns.clear(), states.clear(); }
+
+    std::vector<Entry> flows, unknowns, states;
+
+private:
+    int nodes_;
+};
+
+/// Where a smooth element is evaluated.
+struct SmoothPoint {
+    std::span<const double> unknowns, states;
+    /// The potential of a node; 0 for the reference.
+    double potential(int node) const { return node < 0 ? 0.0 : unknowns[static_cast<std::size_t>(node)]; }
+    double unknown(int column) const { return unknowns[static_cast<std::size_t>(column)]; }
+    double state(int state) const { return states[static_cast<std::size_t>(state)]; }
+};
+
 /// A condition that keeps an element in its segment: sum of terms + constant >= 0. When it ends, `next` takes over.
 struct Guard {
     Terms terms;
@@ -112,6 +143,13 @@ public:
     virtual int branch() const { return -1; }
     /// True in segments in which the element carries current freely, for the display and for short-circuit messages.
     virtual bool conducts(int segment) const { return segment != 0; }
+    /// Whether the element has a share that is not piecewise linear: only some engines take it.
+    virtual bool smooth() const { return false; }
+    /// Adds that share and its derivatives.
+    virtual void evaluate(const SmoothPoint& /*at*/, SmoothStamp& /*out*/) const {}
+    /// Shortens a step of an iteration that goes too far for the element's curves (an exponential, for instance).
+    /// @param before, after  unknowns; `after` is changed
+    virtual void tame(std::span<const double> /*before*/, std::span<double> /*after*/) const {}
 
 private:
     std::string part_;

@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <random>
 
-#include "engines/exact/clock.h"
+#include "engines/common/clock.h"
 #include "engines/exact/elimination.h"
 #include "engines/exact/leg.h"
 #include "session/run.h"

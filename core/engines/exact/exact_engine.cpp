@@ -12,6 +12,12 @@ constexpr std::size_t mostStates = 400;  ///< matrices are dense: beyond this a 
 }
 
 Status ExactEngine::accepts(const Network& network) const {
+    for (const auto& element : network.elements)
+        if (element->smooth())
+            return Error{ErrorCode::range,
+                         element->part() + " stands on a rung that is not piecewise linear: let the plan take the "
+                                           "adaptive engine, or the best one",
+                         element->part()};
     if (network.states.size() > mostStates)
         return Error{ErrorCode::resource,
                      fmt::format("the exact engine takes up to {} capacitors and windings, this circuit has {}",

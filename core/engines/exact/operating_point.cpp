@@ -6,7 +6,7 @@
 #include <fmt/format.h>
 #include <Eigen/Dense>
 
-#include "engines/exact/clock.h"
+#include "engines/common/clock.h"
 
 namespace hedgerow::exact {
 

@@ -3,7 +3,7 @@
 
 #include <optional>
 
-#include "engines/exact/clock.h"
+#include "engines/common/clock.h"
 #include "engines/exact/leg.h"
 
 namespace hedgerow::exact {

@@ -1,9 +1,9 @@
-#include "engines/exact/clock.h"
+#include "engines/common/clock.h"
 
 #include <algorithm>
 #include <bit>
 
-namespace hedgerow::exact {
+namespace hedgerow {
 
 namespace {
 
@@ -156,4 +156,4 @@ void Clock::put(const Block& block, std::span<const double> outputs) {
     }
 }
 
-}  // namespace hedgerow::exact
+}  // namespace hedgerow

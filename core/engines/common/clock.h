@@ -7,7 +7,7 @@
 
 #include "network/network.h"
 
-namespace hedgerow::exact {
+namespace hedgerow {
 
 class Clock {
 public:
@@ -70,4 +70,4 @@ private:
     std::int64_t version_ = 0, sourceBreaks_ = 0;
 };
 
-}  // namespace hedgerow::exact
+}  // namespace hedgerow

@@ -1,0 +1,119 @@
+#include "engines/adaptive/recorder.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace hedgerow::adaptive {
+
+namespace {
+constexpr int mostPieces = 64;  ///< of one step
+constexpr std::size_t mostHeld = 24;
+constexpr double quiet = 1e-3;  ///< of the largest voltage or current: what counts as a swing at least
+}  // namespace
+
+Recorder::Recorder(const Network& network, const RunRequest& request, RunSink& sink)
+    : network_(network),
+      request_(request),
+      sink_(sink),
+      layout_(network),
+      low_(static_cast<std::size_t>(network.unknownCount()), 0.0),
+      high_(low_),
+      between_(low_) {}
+
+void Recorder::setSignals(std::span<const double> signals) { signals_ = sink_.addSignals(signals); }
+
+void Recorder::setSegments(const std::vector<int>& segments) {
+    if (const auto known = views_.find(segments); known != views_.end()) {
+        view_ = known->second;
+        return;
+    }
+    RowView view{layout_.unknowns, {}, {}};
+    for (const int element : layout_.switching) {
+        const auto i = static_cast<std::size_t>(element);
+        view.conducting.push_back(network_.elements[i]->conducts(segments[i]) ? 1 : 0);
+    }
+    view_ = sink_.addView(std::move(view));
+    views_.emplace(segments, view_);
+}
+
+void Recorder::see(std::span<const double> z) {
+    for (std::size_t i = 0; i < z.size(); ++i) {
+        low_[i] = first_ ? z[i] : std::min(low_[i], z[i]);
+        high_[i] = first_ ? z[i] : std::max(high_[i], z[i]);
+        double& all = network_.isPotential(static_cast<int>(i)) ? voltage_ : current_;
+        all = std::max(all, std::abs(z[i]));
+    }
+    first_ = false;
+}
+
+double Recorder::allowed(std::size_t i) const {
+    const double all = network_.isPotential(static_cast<int>(i)) ? voltage_ : current_;
+    const double tolerance = request_.tolerances.empty() ? request_.traceTolerance : request_.tolerances[i];
+    return tolerance * std::max(high_[i] - low_[i], quiet * all) + 1e-15;
+}
+
+void Recorder::write(Tick t, std::span<const double> z) {
+    const PointRef point{t, view_, signals_, 0};
+    full_ = full_ || !sink_.append(std::span(&point, 1), z);
+    written_.t = t;
+    written_.z.assign(z.begin(), z.end());
+    ++points_;
+}
+
+bool Recorder::straightTo(Tick t, std::span<const double> z) const {
+    const double length = static_cast<double>(t - written_.t);
+    for (const Point& point : held_) {
+        const double part = static_cast<double>(point.t - written_.t) / length;
+        for (std::size_t i = 0; i < z.size(); ++i)
+            if (std::abs(written_.z[i] + part * (z[i] - written_.z[i]) - point.z[i]) > 0.5 * allowed(i)) return false;
+    }
+    return true;
+}
+
+void Recorder::add(Tick t, std::span<const double> z) {
+    if (!held_.empty() && (held_.size() >= mostHeld || !straightTo(t, z))) {
+        write(held_.back().t, held_.back().z);
+        held_.clear();
+    }
+    held_.push_back({t, Values(z.begin(), z.end())});
+}
+
+void Recorder::flush() {
+    if (held_.empty()) return;
+    write(held_.back().t, held_.back().z);
+    held_.clear();
+}
+
+void Recorder::event(Tick t, std::span<const double> z) {
+    see(z);
+    if (!held_.empty() && held_.back().t == t) held_.pop_back();
+    flush();
+    write(t, z);
+}
+
+void Recorder::way(const Stepper& stepper, Tick t, Tick length, std::span<const double> end) {
+    see(end);
+    // The bow of the polynomial over the straight line tells how many pieces keep within the tolerance.
+    const Values& start = held_.empty() ? written_.z : held_.back().z;
+    double bow = 0;
+    for (const double part : {0.25, 0.5, 0.75}) {
+        stepper.within(part, between_);
+        for (std::size_t i = 0; i < between_.size(); ++i) {
+            const double line = start[i] + part * (end[i] - start[i]);
+            bow = std::max(bow, std::abs(between_[i] - line) / (0.5 * allowed(i)));
+        }
+    }
+    const int pieces = std::clamp(static_cast<int>(std::ceil(std::sqrt(bow))), 1, mostPieces);
+    Tick last = t;
+    for (int k = 1; k < pieces; ++k) {
+        const double part = static_cast<double>(k) / pieces;
+        const Tick at = t + static_cast<Tick>(part * static_cast<double>(length));
+        if (at <= last || at >= t + length) continue;
+        stepper.within(part, between_);
+        add(at, between_);
+        last = at;
+    }
+    add(t + length, end);
+}
+
+}  // namespace hedgerow::adaptive

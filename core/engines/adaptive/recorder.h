@@ -1,0 +1,52 @@
+#pragma once
+// Writes a run as straight lines that stay within the tolerance of the polynomials of its steps.
+
+#include <map>
+#include <vector>
+
+#include "engines/adaptive/stepper.h"
+#include "network/engine.h"
+
+namespace hedgerow::adaptive {
+
+class Recorder {
+public:
+    Recorder(const Network& network, const RunRequest& request, RunSink& sink);
+
+    void setSignals(std::span<const double> signals);
+    void setSegments(const std::vector<int>& segments);
+    /// A point that stays: the values just before or after an event.
+    void event(Tick t, std::span<const double> z);
+    /// The way of the stepper's last attempt, its start excluded; its end may still be passed over by a longer line.
+    void way(const Stepper& stepper, Tick t, Tick length, std::span<const double> end);
+    /// Writes what is held back.
+    void flush();
+    bool full() const { return full_; }
+    std::int64_t points() const { return points_; }
+
+private:
+    struct Point {
+        Tick t;
+        Values z;
+    };
+    void see(std::span<const double> z);
+    double allowed(std::size_t unknown) const;
+    void add(Tick t, std::span<const double> z);
+    void write(Tick t, std::span<const double> z);
+    bool straightTo(Tick t, std::span<const double> z) const;
+
+    const Network& network_;
+    const RunRequest& request_;
+    RunSink& sink_;
+    RowLayout layout_;
+    std::map<std::vector<int>, std::uint32_t> views_;
+    std::uint32_t view_ = 0, signals_ = 0;
+    Values low_, high_, between_;
+    double voltage_ = 0, current_ = 0;  ///< the largest seen
+    Point written_;                     ///< the last point in the store
+    std::vector<Point> held_;           ///< later points that a line may still pass over
+    bool full_ = false, first_ = true;
+    std::int64_t points_ = 0;
+};
+
+}  // namespace hedgerow::adaptive

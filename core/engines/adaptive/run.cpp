@@ -1,0 +1,386 @@
+#include "engines/adaptive/run.h"
+
+#include <algorithm>
+#include <cmath>
+#include <numbers>
+
+#include <fmt/format.h>
+
+#include "model/quantity.h"
+
+namespace hedgerow::adaptive {
+
+namespace {
+
+constexpr double stepShare = 0.01;     ///< of the trace tolerance, that one step may err by
+constexpr int piecesOfRun = 50;        ///< a step is never longer than this part of a run
+constexpr double piecesOfSine = 20;    ///< nor than this part of a period of a source
+constexpr double firstStep = 0x1p-39;  ///< s, after an event
+constexpr double handOver = 0.1;       ///< of the step before an event: from there on the method takes over again
+constexpr double leastEase = 2;        ///< growth below which the first moments are over
+constexpr int guardPieces = 8;         ///< of a step, at whose ends guards are looked at
+constexpr double landing = 1e-13;      ///< of its scale, by which a guard may be past its end where a step ends with it
+constexpr int mostLandings = 40;
+constexpr int mostSameInstant = 1000;
+constexpr Tick shortest = 4;
+
+}  // namespace
+
+Run::Run(const Network& network, const RunRequest& request, RunSink& sink, const CancelToken& cancel,
+         const Tableau& tableau)
+    : network_(network),
+      request_(request),
+      sink_(sink),
+      cancel_(cancel),
+      system_(network),
+      scales_(network),
+      tableau_(tableau),
+      stepper_(system_, tableau, scales_, stepShare * request.traceTolerance),
+      switching_(system_, stepper_, scales_),
+      recorder_(network, request, sink),
+      clock_(network),
+      now_{{}, Values(system_.unknowns(), 0.0)},
+      gateOn_(network.elements.size(), 0),
+      entered_(network.elements.size(), 0),
+      between_(system_.unknowns()),
+      eventsByElement_(network.elements.size(), 0) {
+    longest_ = std::max<Tick>(1, request.end / piecesOfRun);
+    for (const auto& source : network.sources)
+        if (source->angularFrequency() > 0)
+            longest_ = std::min(longest_, toTicks(2 * std::numbers::pi / source->angularFrequency() / piecesOfSine));
+}
+
+void Run::fail(Error error) {
+    if (!error_) error_ = std::move(error);
+}
+
+RunSummary Run::solve() {
+    if (start()) {
+        int sinceProgress = 0;
+        while (!error_ && !stopped_ && t_ < request_.end && !recorder_.full()) {
+            travel(std::min({clock_.next(), nextTimeout(), request_.end}));
+            if (++sinceProgress % 16 == 0) sink_.progress(t_);
+        }
+    }
+    recorder_.flush();
+    sink_.progress(t_);
+    RunSummary summary;
+    summary.end = error_             ? RunEnd::failed
+                  : stopped_         ? RunEnd::stopped
+                  : recorder_.full() ? RunEnd::memory
+                                     : RunEnd::finished;
+    summary.error = error_;
+    summary.reached = t_;
+    summary.engine = "adaptive";
+    summary.counters = {{"events", events_},
+                        {"gate edges", gateEvents_},
+                        {"located crossings", crossings_},
+                        {"steps", steps_},
+                        {"steps repeated", rejected_},
+                        {"iterations", stepper_.iterations()},
+                        {"factorisations", system_.factorisations()},
+                        {"evaluations", system_.evaluations()},
+                        {"points", recorder_.points()}};
+    const double total = watch_.seconds();
+    summary.seconds = {{"steps", total - secondsEvents_ - secondsStoring_},
+                       {"events", secondsEvents_},
+                       {"storing", secondsStoring_},
+                       {"total", total}};
+    for (std::size_t i = 0; i < eventsByElement_.size(); ++i)
+        if (eventsByElement_[i] > 0) summary.eventsByPart[network_.elements[i]->part()] += eventsByElement_[i];
+    summary.finalStates = now_.x;
+    return summary;
+}
+
+bool Run::start() {
+    for (const StateInfo& state : network_.states) now_.x.push_back(state.initial);
+    if (!request_.startStates.empty()) now_.x = request_.startStates;
+    const Values given = now_.x;
+    std::vector<int> segments;
+    for (std::size_t i = 0; i < network_.elements.size(); ++i) {
+        gateOn_[i] = clock_.gate(i);
+        segments.push_back(network_.elements[i]->initialSegment(gateOn_[i]));
+    }
+    switching_.set(segments);
+    recorder_.setSignals(clock_.signals());
+    signalVersion_ = clock_.version();
+    if (auto settled = switching_.settle(now_, 0, "as the run starts"); !settled) return fail(settled.error()), false;
+    for (std::size_t i = 0; i < given.size() && !request_.redistribute; ++i) {
+        constexpr double startTolerance = 1e-6;
+        const StateInfo& state = network_.states[i];
+        const bool voltage = state.sort == StateSort::capacitorVoltage;
+        const char* unit = voltage ? "V" : "A";
+        const double jump = now_.x[i] - given[i];
+        if (!state.given || std::abs(jump) <= startTolerance * (voltage ? scales_.voltage() : scales_.current()))
+            continue;
+        fail(
+            {ErrorCode::range,
+             fmt::format("{} is to start at {}, but what it is joined to makes it {}: {} of {} would jump. Give values "
+                         "that agree, or let the plan even out its start values",
+                         state.part, formatQuantity(given[i], unit), formatQuantity(now_.x[i], unit),
+                         voltage ? "a charge" : "a flux",
+                         formatQuantity(std::abs(jump) * state.storage, voltage ? "C" : "Wb")),
+             state.part,
+             {},
+             voltage ? "v0" : "i0"});
+        return false;
+    }
+    recorder_.setSegments(switching_.segments());
+    recorder_.event(0, now_.z);
+    beforeEvent_ = longest_;
+    step_ = toTicks(firstStep);
+    stepper_.use(backwardEuler());
+    return true;
+}
+
+Tick Run::nextTimeout() const {
+    Tick next = neverTick;
+    for (std::size_t i = 0; i < entered_.size(); ++i)
+        if (const auto timeout = network_.elements[i]->timeout(switching_.segments()[i]))
+            next = std::min(next, entered_[i] + toTicks(timeout->seconds));
+    return next;
+}
+
+void Run::travel(Tick until) {
+    while (!error_ && t_ < until && !recorder_.full()) {
+        if (cancel_.cancelled()) {
+            stopped_ = true;
+            return;
+        }
+        Tick target = until;
+        while (instant_ < request_.instants.size() && request_.instants[instant_] <= t_) ++instant_;
+        if (instant_ < request_.instants.size()) target = std::min(target, request_.instants[instant_]);
+        const Tick left = target - t_;
+        Tick length = std::clamp(step_, shortest, longest_);
+        // No crumbs before an instant that is known.
+        if (length >= left)
+            length = left;
+        else if (2 * length > left)
+            length = (left + 1) / 2;
+        const bool atBreak = t_ + length == clock_.nextSource();
+        if (!tryStep(length, atBreak)) continue;
+        if (const auto crossing = firstCrossing()) {
+            const bool landed = landOn(*crossing, length);
+            if (error_) return;
+            accept(length);
+            if (!landed) continue;  // the guard holds where the step now ends
+            crossed(crossing->second);
+            return;
+        }
+        accept(length);
+        // A step that was cut short tells little about how long the next may be.
+        const Tick grown = static_cast<Tick>(stepper_.growth() * static_cast<double>(length));
+        step_ = std::clamp(length < step_ ? std::max(step_, grown) : grown, shortest, longest_);
+        if (stepper_.method().order == 1 && (stepper_.growth() < leastEase ||
+                                             static_cast<double>(step_) > handOver * static_cast<double>(beforeEvent_)))
+            takeOver();
+        if (instant_ < request_.instants.size() && t_ == request_.instants[instant_]) recorder_.flush();
+    }
+    if (!error_ && t_ == until) arrived();
+}
+
+/// Makes the last attempt anew, shorter, so that it ends where the guard has just ended. False when the guard holds
+/// after all, or after a failure.
+/// @param length  of the attempt, in and out
+bool Run::landOn(const std::pair<double, std::size_t>& crossing, Tick& length) {
+    const Guard guard = switching_.guards()[crossing.second].guard;
+    const double enough = landing * scales_.ofTerms(guard.terms);
+    Tick holds = 0, ends = length;
+    double above = std::max(Switching::valueOf(guard, now_.z), enough),
+           below = Switching::valueOf(guard, stepper_.end().z);
+    Tick next = static_cast<Tick>(crossing.first * static_cast<double>(length));
+    if (below > 0 && length > 1) {
+        // Within the step only: true when a step to there sees it too.
+        next = std::clamp<Tick>(next, 1, length - 1);
+        const auto outcome = stepper_.attempt(now_, t_, next, false);
+        if (outcome != Stepper::Outcome::good && outcome != Stepper::Outcome::inaccurate)
+            return failStep(outcome), false;
+        const double value = Switching::valueOf(guard, stepper_.end().z);
+        length = next;
+        if (value > 0) return false;
+        ends = next, below = value;
+        if (below >= -enough) return true;
+        next = holds + (ends - holds) / 2;
+    }
+    for (int round = 0; round < mostLandings; ++round) {
+        next = std::clamp(next, holds + 1, std::max(holds + 1, ends - 1));
+        if (next >= ends) break;
+        const auto outcome = stepper_.attempt(now_, t_, next, false);
+        if (outcome != Stepper::Outcome::good && outcome != Stepper::Outcome::inaccurate)
+            return failStep(outcome), false;
+        const double value = Switching::valueOf(guard, stepper_.end().z);
+        length = next;
+        if (value <= 0 && value >= -enough) return true;
+        // Between the two by a straight line, aimed a little beyond it, or halfway where that does not gain enough.
+        const Tick before = ends - holds;
+        if (value > 0)
+            holds = next, above = value;
+        else
+            ends = next, below = value;
+        const double share = (above + enough / 2) / (above - below);
+        next = holds + static_cast<Tick>(std::ceil(share * static_cast<double>(ends - holds)));
+        if (round % 3 == 2 && ends - holds > before / 4) next = holds + (ends - holds) / 2;
+    }
+    if (length == ends) return true;
+    const auto outcome = stepper_.attempt(now_, t_, ends, false);
+    length = ends;
+    if (outcome == Stepper::Outcome::good || outcome == Stepper::Outcome::inaccurate) return true;
+    return failStep(outcome), false;
+}
+
+/// One attempt; false when it must be made anew with the shorter step_.
+bool Run::tryStep(Tick length, bool atBreak) {
+    const auto outcome = stepper_.attempt(now_, t_, length, atBreak);
+    if (outcome == Stepper::Outcome::good) return true;
+    ++rejected_;
+    if (length <= shortest) {
+        if (outcome == Stepper::Outcome::inaccurate) return true;  // no shorter one can be told apart
+        failStep(outcome);
+        return false;
+    }
+    if (stepper_.method().order == 1 && outcome == Stepper::Outcome::inaccurate) {
+        // From here on a higher order gains more.
+        takeOver();
+        return false;
+    }
+    const double factor = outcome == Stepper::Outcome::inaccurate ? std::min(0.9, stepper_.growth()) : 0.25;
+    step_ = std::max(shortest, static_cast<Tick>(factor * static_cast<double>(length)));
+    return false;
+}
+
+void Run::takeOver() {
+    stepper_.use(tableau_);
+    beforeEvent_ = 0;
+}
+
+void Run::failStep(Stepper::Outcome outcome) {
+    const std::string when = formatQuantity(toSeconds(t_), "s", 6);
+    if (outcome == Stepper::Outcome::singular)
+        return fail({ErrorCode::illPosed, fmt::format("{} has no unique value at {}: add a resistance there",
+                                                      system_.singularPlace(), when)});
+    const int worst = static_cast<int>(stepper_.worst());
+    fail({ErrorCode::numeric,
+          fmt::format("{} finds no value at {}, however short the step: put the parts there on a lower rung, or give "
+                      "them a capacitance or a resistance",
+                      network_.describeUnknown(worst), when),
+          worst >= network_.nodeCount() ? network_.partOfBranch(worst) : ""});
+}
+
+std::optional<std::pair<double, std::size_t>> Run::firstCrossing() {
+    const auto& guards = switching_.guards();
+    if (guards.empty()) return {};
+    const auto broken = [&](std::size_t i, const Values& z) {
+        return Switching::valueOf(guards[i].guard, z) < -switching_.zero() * scales_.ofTerms(guards[i].guard.terms);
+    };
+    std::optional<std::pair<double, std::size_t>> first;
+    double before = 0;
+    for (int piece = 1; piece <= guardPieces && !first; ++piece) {
+        const double part = static_cast<double>(piece) / guardPieces;
+        if (piece < guardPieces)
+            stepper_.within(part, between_);
+        else
+            between_ = stepper_.end().z;
+        for (std::size_t i = 0; i < guards.size(); ++i) {
+            if (!broken(i, between_)) continue;
+            // Halving: down to where the guard is zero, but on the far side of it.
+            double low = before, high = first ? std::min(part, first->first) : part;
+            Values middle(between_.size());
+            stepper_.within(high, middle);
+            if (high < part && !broken(i, middle)) continue;
+            for (int k = 0; k < 50 && high - low > 1e-13; ++k) {
+                const double half = (low + high) / 2;
+                stepper_.within(half, middle);
+                (Switching::valueOf(guards[i].guard, middle) < 0 ? high : low) = half;
+            }
+            first = {high, i};
+        }
+        before = part;
+    }
+    return first;
+}
+
+void Run::accept(Tick length) {
+    ++steps_;
+    now_ = stepper_.end();
+    scales_.see(now_.z, now_.x);
+    const Stopwatch watch;
+    recorder_.way(stepper_, t_, length, now_.z);
+    secondsStoring_ += watch.seconds();
+    t_ += length;
+}
+
+void Run::crossed(std::size_t guard) {
+    const auto active = switching_.guards()[guard];
+    ++crossings_;
+    ++eventsByElement_[active.element];
+    std::vector<int> wanted = switching_.segments();
+    wanted[active.element] = active.guard.next;
+    enter(wanted, "when " + network_.elements[active.element]->part() + " changes");
+}
+
+/// At an instant that was known: signals, sources, timeouts.
+void Run::arrived() {
+    if (t_ >= request_.end) return;
+    std::vector<int> wanted = switching_.segments();
+    std::string what = "as a source jumps";
+    for (std::size_t i = 0; i < entered_.size(); ++i)
+        if (const auto timeout = network_.elements[i]->timeout(wanted[i]);
+            timeout && entered_[i] + toTicks(timeout->seconds) <= t_) {
+            wanted[i] = timeout->next;
+            ++eventsByElement_[i];
+            what = "when " + network_.elements[i]->part() + " changes";
+        }
+    if (clock_.next() > t_) {
+        if (wanted != switching_.segments()) enter(wanted, what);
+        return;
+    }
+    clock_.advance(t_);
+    bool changed = false;
+    for (std::size_t i = 0; i < gateOn_.size(); ++i) {
+        if (static_cast<bool>(gateOn_[i]) == clock_.gate(i)) continue;
+        gateOn_[i] = clock_.gate(i);
+        const Element& element = *network_.elements[i];
+        double sensed = 0;
+        for (const auto& [column, factor] : element.sense())
+            sensed += factor * now_.z[static_cast<std::size_t>(column)];
+        wanted[i] = element.gated(wanted[i], gateOn_[i], sensed);
+        ++eventsByElement_[i];
+        ++gateEvents_;
+        what = "when " + element.part() + (gateOn_[i] ? " turns on" : " turns off");
+        changed = true;
+    }
+    if (clock_.version() != signalVersion_) {
+        recorder_.flush();
+        signalVersion_ = clock_.version();
+        if (!changed) recorder_.event(t_, now_.z);
+        recorder_.setSignals(clock_.signals());
+        changed = true;
+    }
+    enter(wanted, what);
+}
+
+void Run::enter(const std::vector<int>& wanted, const std::string& what) {
+    const Stopwatch watch;
+    ++events_;
+    sameInstant_ = t_ - lastEvent_ <= shortest ? sameInstant_ + 1 : 0;
+    lastEvent_ = t_;
+    if (sameInstant_ > mostSameInstant)
+        return fail({ErrorCode::numeric, fmt::format("the circuit switches without end {} at {}", what,
+                                                     formatQuantity(toSeconds(t_), "s", 6))});
+    recorder_.event(t_, now_.z);
+    const std::vector<int> before = switching_.segments();
+    switching_.set(wanted);
+    auto settled = switching_.settle(now_, t_, what);
+    for (const std::size_t element : switching_.flipped()) ++eventsByElement_[element];
+    for (std::size_t i = 0; i < before.size(); ++i)
+        if (before[i] != switching_.segments()[i]) entered_[i] = t_;
+    recorder_.setSegments(switching_.segments());
+    if (settled) recorder_.event(t_, now_.z);
+    beforeEvent_ = std::max(step_, beforeEvent_);
+    step_ = toTicks(firstStep);
+    stepper_.use(backwardEuler());
+    secondsEvents_ += watch.seconds();
+    if (!settled) fail(settled.error());
+}
+
+}  // namespace hedgerow::adaptive

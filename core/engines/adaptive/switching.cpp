@@ -1,0 +1,156 @@
+#include "engines/adaptive/switching.h"
+
+#include <algorithm>
+#include <cmath>
+
+#include <fmt/format.h>
+
+#include "base/text.h"
+#include "model/quantity.h"
+
+namespace hedgerow::adaptive {
+
+namespace {
+/// Shorter than anything in a circuit, long enough for what a difference of two numbers leaves of a current.
+constexpr double moment = 0x1p-40;
+constexpr int mostRounds = 200, blockRounds = 4;
+/// Of its scale, by which a state may move within a moment without being shared out.
+constexpr double still = 1e-7;
+constexpr double rounding = 1e-13;
+/// Of its scale, what of a guard counts as none: where equations are solved at once, and where they are iterated.
+constexpr double exactZero = 1e-12, iteratedZero = 1e-9;
+}  // namespace
+
+Switching::Switching(System& system, Stepper& stepper, Scales& scales)
+    : system_(system), stepper_(stepper), scales_(scales), zero_(system.linear() ? exactZero : iteratedZero) {}
+
+double Switching::valueOf(const Guard& guard, std::span<const double> z) {
+    double value = guard.constant;
+    for (const auto& [column, factor] : guard.terms) value += factor * z[static_cast<std::size_t>(column)];
+    return value;
+}
+
+bool Switching::set(const std::vector<int>& segments) {
+    if (segments == segments_) return false;
+    segments_ = segments;
+    system_.configure(segments_);
+    stepper_.reset();
+    collect();
+    return true;
+}
+
+void Switching::collect() {
+    guards_.clear();
+    for (std::size_t i = 0; i < segments_.size(); ++i)
+        for (Guard& guard : system_.network().elements[i]->guards(segments_[i]))
+            guards_.push_back({i, std::move(guard), 0});
+}
+
+bool Switching::flipViolated(const Values& z, bool onlyFirst) {
+    std::vector<int> wanted = segments_;
+    // Values of a configuration that does not fit may be huge: what rounding leaves of them counts as nothing.
+    Scales here(system_.network());
+    here.see(z, {});
+    for (Active& active : guards_) {
+        active.zero = zero_ * scales_.ofTerms(active.guard.terms) + rounding * here.ofTerms(active.guard.terms);
+        if (valueOf(active.guard, z) >= -active.zero) continue;
+        if (wanted[active.element] != segments_[active.element]) continue;
+        wanted[active.element] = active.guard.next;
+        flipped_.push_back(active.element);
+        if (onlyFirst) break;
+    }
+    return set(wanted);
+}
+
+bool Switching::flipAgainstImpulses(const Values& z, bool onlyFirst) {
+    constexpr double part = 1e-3;
+    double largest = 0;
+    for (const Active& active : guards_) largest = std::max(largest, std::abs(valueOf(active.guard, z)));
+    std::vector<int> wanted = segments_;
+    for (const Active& active : guards_) {
+        if (valueOf(active.guard, z) >= -part * largest || wanted[active.element] != segments_[active.element])
+            continue;
+        wanted[active.element] = active.guard.next;
+        flipped_.push_back(active.element);
+        if (onlyFirst) break;
+    }
+    return set(wanted);
+}
+
+/// Each round solves for a moment in the present segments and flips those whose guards do not hold: all at once first,
+/// then one by one, the first in the order of the sheet.
+Status Switching::settle(Instant& at, Tick t, const std::string& what) {
+    flipped_.clear();
+    const Values start = at.x;
+    for (int round = 0; round < mostRounds; ++round) {
+        Instant trial{start, at.z};
+        auto outcome = stepper_.euler(trial, t, moment);
+        Instant second = trial;
+        if (outcome == Stepper::Outcome::good) outcome = stepper_.euler(second, t, moment);
+        if (outcome != Stepper::Outcome::good) {
+            // Another configuration may have a solution where this one has none.
+            if (outcome == Stepper::Outcome::singular && flipViolated(trial.z, round >= blockRounds)) continue;
+            return failed(outcome, t, what);
+        }
+        // What moves in the first moment and not in the second one jumps. It flows as impulses: their signs decide
+        // before anything else does.
+        bool jumps = false;
+        for (std::size_t i = 0; i < start.size(); ++i)
+            jumps = jumps || std::abs(2 * trial.x[i] - start[i] - second.x[i]) > still * scales_.ofState(i);
+        if (jumps && flipAgainstImpulses(trial.z, round >= blockRounds)) continue;
+        if (flipViolated(second.z, round >= blockRounds)) continue;
+        if (jumps) {
+            if (auto lost = lostCurrent({start, {}}, trial, t, what)) return *lost;
+            at.x = trial.x;
+        } else {
+            at.x = start;
+        }
+        at.z = second.z;
+        scales_.see(at.z, at.x);
+        return {};
+    }
+    std::vector<std::string> parts;
+    for (const std::size_t element : flipped_)
+        if (const std::string& part = system_.network().elements[element]->part();
+            std::find(parts.begin(), parts.end(), part) == parts.end())
+            parts.push_back(part);
+    return Error{ErrorCode::illPosed,
+                 fmt::format("no state of {} fits the circuit {} at {}", listed(parts), what,
+                             formatQuantity(toSeconds(t), "s", 6)),
+                 parts.empty() ? "" : parts.front()};
+}
+
+/// A winding whose current vanishes in a moment has lost its last path.
+std::optional<Error> Switching::lostCurrent(const Instant& before, const Instant& after, Tick t,
+                                            const std::string& what) const {
+    constexpr double gone = 1e-3;
+    for (std::size_t i = 0; i < before.x.size(); ++i) {
+        const StateInfo& state = system_.network().states[i];
+        if (state.sort != StateSort::windingCurrent || t == 0) continue;
+        if (std::abs(before.x[i]) <= still * scales_.current() || std::abs(after.x[i]) > gone * std::abs(before.x[i]))
+            continue;
+        return Error{
+            ErrorCode::connection,
+            fmt::format("{} carries {} and every path for it is open {} at {}: give the current a way, a diode "
+                        "for instance",
+                        state.part, formatQuantity(before.x[i], "A"), what, formatQuantity(toSeconds(t), "s", 6)),
+            state.part};
+    }
+    return {};
+}
+
+Error Switching::failed(Stepper::Outcome outcome, Tick t, const std::string& what) const {
+    const Network& network = system_.network();
+    const std::string when = fmt::format("{} at {}", what, formatQuantity(toSeconds(t), "s", 6));
+    if (outcome == Stepper::Outcome::singular)
+        return {ErrorCode::illPosed,
+                fmt::format("{} has no unique value {}: add a resistance there", system_.singularPlace(), when)};
+    const int worst = static_cast<int>(stepper_.worst());
+    return {ErrorCode::numeric,
+            fmt::format("no values fit the circuit {}: {} does not come to rest. Check the values of the parts there, "
+                        "or put them on a lower rung",
+                        when, network.describeUnknown(worst)),
+            worst >= network.nodeCount() ? network.partOfBranch(worst) : ""};
+}
+
+}  // namespace hedgerow::adaptive
