@@ -221,6 +221,7 @@ int run(const RunOptions& options) {
     settings.plan = options.plan;
     settings.end = options.end;
     settings.start = options.start;
+    settings.engine = options.engine;
     settings.evenOut = options.evenOut;
     for (const std::string& set : options.sets) {
         const std::size_t equals = set.find('=');

@@ -23,7 +23,7 @@ int check(const std::string& project, bool json);
 int info(const std::string& project, bool json);
 
 struct RunOptions {
-    std::string project, scene, plan, end, start;
+    std::string project, scene, plan, end, start, engine;
     std::string keep;  ///< file for the states at the end
     bool evenOut = false, verify = false;
     std::vector<std::string> sets;        ///< NAME=VALUE

@@ -33,6 +33,7 @@ int main(int argc, char** argv) {
     running->add_option("--scene", options.scene, "the scene to run; the first when not given");
     running->add_option("--plan", options.plan, "the plan to run by; the first when not given");
     running->add_option("--end", options.end, "end time instead of the plan's, such as 5m");
+    running->add_option("--engine", options.engine, "engine instead of the plan's: best, exact or adaptive");
     running->add_option("--start", options.start,
                         "instead of the plan's: given, 'operating point', or a file that --keep wrote");
     running->add_flag("--even-out", options.evenOut, "even out start values that contradict each other");

@@ -120,6 +120,7 @@ QLabel* Card::addField(const QString& label, const QString& unit, const QString&
     row->setSpacing(8);
     auto* title = new QLabel(label, page_);
     title->setProperty("quiet", true);
+    title->setWordWrap(true);
     auto* edit = new QLineEdit(page_);
     edit->setObjectName("field." + name);
     edit->setAccessibleName(label);
@@ -341,6 +342,12 @@ void Card::showPlan() {
             });
     };
     field("end", "s", &Plan::end, number("s", longestRunSeconds));
+    const QStringList engineNames{"best", "exact", "adaptive"};
+    addChoice("engine", "plan.engine", engineNames,
+              static_cast<int>(engineNames.indexOf(QString::fromStdString(workspace_.plan().engine))),
+              [change, engineNames](int chosen) {
+                  change([&](Plan& plan) { plan.engine = engineNames[chosen].toStdString(); });
+              });
     field("trace tolerance", "", &Plan::tolerance, number("", 0.1));
     for (const auto& [name, text] : workspace_.plan().tolerances)
         addField(
@@ -383,8 +390,10 @@ void Card::showPlan() {
               workspace_.plan().evenOut ? 1 : 0,
               [change](int chosen) { change([&](Plan& plan) { plan.evenOut = chosen == 1; }); });
     addQuiet(
-        "Between switching instants the exact engine has no step and no truncation error. The trace tolerance says how "
-        "far the stored straight lines may stray from the solution, relative to the local swing of a trace.");
+        "Between switching instants the exact engine has no step and no truncation error; it takes what is straight in "
+        "pieces. The adaptive engine takes every rung, with steps that follow an error estimate. The best one is the "
+        "exact one where it can be. The trace tolerance says how far the stored straight lines may stray from the "
+        "solution, relative to the swing of a trace.");
 }
 
 void Card::addChoice(const QString& label, const QString& name, const QStringList& choices, int chosen,
@@ -392,6 +401,7 @@ void Card::addChoice(const QString& label, const QString& name, const QStringLis
     auto* row = new QHBoxLayout;
     auto* title = new QLabel(label, page_);
     title->setProperty("quiet", true);
+    title->setWordWrap(true);
     auto* box = new QComboBox(page_);
     box->setObjectName(name);
     box->setAccessibleName(label);

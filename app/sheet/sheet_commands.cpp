@@ -193,6 +193,9 @@ void SheetView::offer(Commands& commands) {
     commands.add(
         "Select all of this kind", QKeySequence("Ctrl+E"), [this] { selectSimilar(); }, this, any);
     commands.add(
+        "Compare with the rung below", QKeySequence("Ctrl+Page Down"), [this] { workspace_.compareWithRungBelow(); },
+        this, any);
+    commands.add(
         "Make a parameter of the value…", QKeySequence("Ctrl+M"), [this] { promoteValue(); }, this, one);
     commands.add(
         "Make a module of the selection…", QKeySequence("Ctrl+K"), [this] { makeModule(); }, this, any);

@@ -91,6 +91,7 @@ QString generalHelp() {
         {"arrows", "move the selection by one grid step"},
         {"Ctrl+→ , Ctrl+↑", "turn, flip the selection"},
         {"Page Up, Page Down", "climb and descend the ladder"},
+        {"Ctrl+Page Down", "run with the selected parts a rung lower, and as they are beside it"},
         {"Ctrl+Z, Ctrl+Shift+Z", "undo, redo"},
         {"Ctrl+C, Ctrl+X, Ctrl+V, Del, Ctrl+A", "copy, cut, paste, delete, select all"},
         {"Ctrl+Return, Ctrl+.", "run, stop"},

@@ -239,7 +239,7 @@ int makePictures(QApplication& application, const QString& folder, const QString
     }
     bool good = true;
     for (const QString& path : projects) {
-        if (path.contains("aux")) {
+        if (path.endsWith("med-aux.hedge")) {
             applyTheme(application, Theme::light);
             good = saveOtherViews(folder, path) && good;
         }
@@ -256,7 +256,7 @@ int makePictures(QApplication& application, const QString& folder, const QString
             if (theme == Theme::light) good = save(window, base + "-whole" + suffix) && good;
             const auto& parts = window.workspace().project().sheet().parts;
             for (const Part& part : parts)
-                if (part.kind == "switch" || (part.name == "D1" && window.workspace().selection().empty())) {
+                if (part.kind == "switch" || part.kind == "mosfet" || (part.name == "D1" && window.workspace().selection().empty())) {
                     window.workspace().select({part.id});
                     break;
                 }

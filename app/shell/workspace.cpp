@@ -4,6 +4,7 @@
 #include <QDir>
 
 #include "formats/hedge/hedge.h"
+#include "model/edits.h"
 #include "model/module_edits.h"
 #include "network/advice.h"
 #include "session/registry.h"
@@ -278,13 +279,31 @@ void Workspace::setScene(const QString& name) {
 
 void Workspace::startRun() {
     if (running()) return;
-    const std::vector<Error> found = checkProject(project(), partLibrary());
-    if (!found.empty()) return setProblems(found);
-    auto prepared = Run::prepare(history_.shared(), {scene().name, plan().name, "", {}});
-    if (!prepared) return setProblems({prepared.error()});
-    setProblems({});
+    runAgain_ = false;
+    start(history_.shared());
+}
+
+bool Workspace::start(const std::shared_ptr<const Project>& project) {
+    setProblems(checkProject(*project, partLibrary()));
+    if (!problems_.empty()) return false;
+    auto prepared = Run::prepare(project, {scene().name, plan().name, "", {}});
+    if (!prepared) return setProblems({prepared.error()}), false;
     if (const auto folder = ledgerFolder(); !folder.empty()) runList_->keepIn(folder);
     runList_->start(*prepared);
+    return true;
+}
+
+void Workspace::compareWithRungBelow() {
+    if (running()) return;
+    auto lower = std::make_shared<Project>(project());
+    if (!edits::climb(selection_, -1, catalogue()).apply(*lower) || *lower == project()) {
+        emit refused("no selected part has a rung below its own");
+        return;
+    }
+    if (!start(lower)) return;
+    runList_->setName(shownRun(), "a rung below");
+    runList_->pin(shownRun(), true);
+    runAgain_ = true;
 }
 
 /// Where runs are kept; "" where they are not.
@@ -295,6 +314,8 @@ std::filesystem::path Workspace::ledgerFolder() const {
 void Workspace::noteEnd(const RunEntry& entry) {
     if (entry.live) learnCost(*entry.live);
     if (entry.run->summary().error) setProblems({*entry.run->summary().error});
+    const bool again = std::exchange(runAgain_, false) && entry.run->summary().end == RunEnd::finished;
+    if (again) QTimer::singleShot(0, this, &Workspace::startRun);
 }
 
 void Workspace::bringBack(const RunEntry& entry) {

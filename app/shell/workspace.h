@@ -88,6 +88,8 @@ public:
     const Scene& scene() const;
     void setScene(const QString& name);
     void startRun();
+    /// Runs the circuit with the selected parts one rung lower, pins that run, and runs the circuit as it is beside it.
+    void compareWithRungBelow();
     void stopRun() { runList_->stop(); }
     bool running() const { return runList_->running(); }
     Runs& runList() { return *runList_; }
@@ -145,6 +147,7 @@ signals:
 
 private:
     void afterChange();
+    bool start(const std::shared_ptr<const Project>& project);
     void findPeriods();
     void followChange(const View& before);
     void refreshCatalogue();
@@ -181,6 +184,7 @@ private:
     std::optional<Price> price_;
     double secondsPerEdge_ = 25e-6;  ///< measured anew by every run that has edges
     std::unique_ptr<RecoverySlot> recovery_;
+    bool runAgain_ = false;  ///< the circuit as it is, when the present run has finished
     QTimer keepTimer_, estimateTimer_;
 };
 

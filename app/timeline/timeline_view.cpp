@@ -177,7 +177,8 @@ void TimelineView::paintSpan(QPainter& painter) const {
     // What the shown run was solved by, not what the plan says since.
     const Plan* solvedBy = shown ? shown->run->project().findPlan(shown->run->plan()) : nullptr;
     const Plan& plan = solvedBy ? *solvedBy : workspace_.plan();
-    const QString text = QString::fromStdString(plan.name + ": " + plan.engine + ", trace tolerance " + plan.tolerance);
+    const std::string by = solvedBy && !shown->run->summary().engine.empty() ? shown->run->summary().engine : plan.engine;
+    const QString text = QString::fromStdString(plan.name + ": " + by + ", trace tolerance " + plan.tolerance);
     painter.drawText(box.adjusted(10, 0, -10, 0), Qt::AlignLeft | Qt::AlignVCenter,
                      painter.fontMetrics().elidedText(text, Qt::ElideRight, static_cast<int>(box.width()) - 20));
 }

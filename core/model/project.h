@@ -110,7 +110,7 @@ struct Scene {
 struct Plan {
     std::string name = "look";
     std::string end = "20m";
-    std::string engine = "exact";
+    std::string engine = "best";  ///< an engine by name, or "best": the exact one where the circuit allows it
     std::string tolerance = "1e-4";  ///< deviation of the stored straight lines, relative to the local swing of a trace
     /// Tolerances of single quantities, by name.
     std::vector<std::pair<std::string, std::string>> tolerances = {};

@@ -21,6 +21,7 @@ public:
             part_ = &part;
             kind_ = library_.catalogue().find(part.kind);
             library_.find(part.kind)->elaborate(*this);
+            network_.dynamic = network_.dynamic || rung() >= 3;
         }
         orderSignalBlocks();
     }
@@ -85,6 +86,12 @@ public:
         offer({part_->name + ".v" + end, "V", QuantityInfo::Sort::linear, voltage});
         offer({part_->name + ".i" + end, "A", QuantityInfo::Sort::linear, current});
         offer({part_->name + ".p" + end, "W", QuantityInfo::Sort::product, voltage, current});
+    }
+    void offerTerminals(int from, int to, Terms current) override {
+        const Terms voltage = voltageBetween(from, to);
+        offer({part_->name + ".v", "V", QuantityInfo::Sort::linear, voltage});
+        offer({part_->name + ".i", "A", QuantityInfo::Sort::linear, current});
+        offer({part_->name + ".p", "W", QuantityInfo::Sort::product, voltage, current});
     }
     void offerForm(std::string_view name, std::string_view unit, Terms terms) override {
         offer({part_->name + "." + std::string(name), std::string(unit), QuantityInfo::Sort::linear, std::move(terms)});

@@ -91,6 +91,8 @@ public:
     virtual std::string_view name() const = 0;
     /// What stands in the way of solving this network with this engine, if anything.
     virtual Status accepts(const Network& network) const = 0;
+    /// Whether it is also a good choice.
+    virtual bool suits(const Network& network) const { return static_cast<bool>(accepts(network)); }
     /// States in which nothing changes while sources and gates stay as they are at t = 0, one per state.
     virtual Result<std::vector<double>> operatingPoint(const Network& network) const = 0;
     /// Solves. Never throws; a failure is in the summary.

@@ -241,6 +241,8 @@ struct Network {
     int signalCount = 0;
     std::vector<QuantityInfo> quantities;
     std::vector<RatingInfo> ratings;
+    /// Whether a part stands on rung 3 or above: it then has time constants far below those of the circuit around it.
+    bool dynamic = false;
 
     int nodeCount() const { return static_cast<int>(nodes.size()); }
     int unknownCount() const { return nodeCount() + branchCount; }

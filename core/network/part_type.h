@@ -53,6 +53,8 @@ public:
     /// "v", "i" and "p" of a branch from one node to another, v counted from the first to the second.
     /// @param suffix  put behind each name, for parts with several branches
     virtual void offerBranch(int branch, int from, int to, std::string_view suffix = "") = 0;
+    /// "v", "i" and "p" between two nodes whose current is the sum of several.
+    virtual void offerTerminals(int from, int to, Terms current) = 0;
     /// A quantity of the part's own that is linear in the unknowns.
     virtual void offerForm(std::string_view name, std::string_view unit, Terms terms) = 0;
     /// "v" alone.

@@ -8,6 +8,12 @@ const Engine* findEngine(std::string_view name) {
     return nullptr;
 }
 
+const Engine& bestEngineFor(const Network& network) {
+    for (const auto& engine : engines())
+        if (engine->suits(network)) return *engine;
+    return *engines().back();
+}
+
 const TraceFormat* findTraceFormat(std::string_view name) {
     for (const auto& format : traceFormats())
         if (format->name() == name) return format.get();

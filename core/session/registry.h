@@ -13,6 +13,9 @@ const EngineList& engines();
 const TraceFormatList& traceFormats();
 
 const Engine* findEngine(std::string_view name);
+/// What a plan names to have the engine chosen: the first in the list that suits the circuit.
+inline constexpr std::string_view bestEngine = "best";
+const Engine& bestEngineFor(const Network& network);
 const TraceFormat* findTraceFormat(std::string_view name);
 
 }  // namespace hedgerow

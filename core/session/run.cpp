@@ -52,13 +52,10 @@ Result<std::shared_ptr<Run>> Run::prepare(std::shared_ptr<const Project> origina
     const Scene* scene = settings.scene.empty() ? &(*project)->scenes.front() : (*project)->findScene(settings.scene);
     if (!scene)
         return Error{ErrorCode::name, fmt::format("the project has no scene '{}'", settings.scene), {}, {}, "scene"};
-    const Engine* engine = findEngine(plan->engine);
-    if (!engine)
-        return Error{ErrorCode::name,
-                     fmt::format("plan {}: there is no engine '{}'", plan->name, plan->engine),
-                     {},
-                     {},
-                     "engine"};
+    const std::string& wanted = settings.engine.empty() ? plan->engine : settings.engine;
+    if (wanted != bestEngine && !findEngine(wanted))
+        return Error{
+            ErrorCode::name, fmt::format("plan {}: there is no engine '{}'", plan->name, wanted), {}, {}, "engine"};
 
     const ParameterTable parameters((*project)->parameters);
     auto end = planValue(*plan, "end", settings.end.empty() ? plan->end : settings.end, "s", parameters, 0.0,
@@ -68,6 +65,7 @@ Result<std::shared_ptr<Run>> Run::prepare(std::shared_ptr<const Project> origina
     if (!tolerance) return tolerance.error();
     auto elaboration = elaborate(**project, partLibrary());
     if (!elaboration) return elaboration.error();
+    const Engine* engine = wanted == bestEngine ? &bestEngineFor(elaboration->network) : findEngine(wanted);
     if (auto accepted = engine->accepts(elaboration->network); !accepted) return accepted.error();
 
     std::shared_ptr<Run> run(new Run(std::move(*elaboration)));

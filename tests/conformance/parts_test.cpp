@@ -1,10 +1,13 @@
 // What every part must do, run on every part of the build.
 
+#include <map>
+#include <random>
 #include <set>
 
 #include "base/text.h"
 #include "formats/hedge/hedge.h"
 #include "model/values.h"
+#include "network/elaborate.h"
 #include "session/registry.h"
 #include "support/circuit.h"
 
@@ -150,6 +153,68 @@ TEST_P(EveryPart, RunsOnEveryRung) {
         const auto in = r->trace("RX.i"), out = r->trace("RY.i"), through = r->trace("X.i");
         for (std::size_t i = 0; through && i < in->size(); ++i)
             ASSERT_NEAR(in->value(i), out->value(i) + through->value(i), 1e-9);
+    }
+}
+
+// Of every smooth element: what it says its derivatives are, against differences of what it says its flows are.
+TEST_P(EveryPart, HasTheDerivativesItSays) {
+    if (kind().group == "Modules") return;
+    for (const RungKind& rung : kind().rungs) {
+        Circuit c;
+        c.add("constant", "KX", {"g"}).add("resistor", "RX", {"a", "0"}, {{"r", "1"}});
+        c.add("dc-voltage", "VX", {"a", "0"});
+        std::vector<std::string> nets;
+        for (const PinKind& pin : kind().pins)
+            nets.push_back(pin.sort == PinSort::signalIn    ? "g"
+                           : pin.sort == PinSort::signalOut ? "out" + std::to_string(nets.size())
+                           : kind().pins.size() == 1        ? "0"
+                                                            : "p" + std::to_string(nets.size()));
+        for (std::size_t i = 0; i < nets.size(); ++i)
+            if (nets[i][0] == 'p') c.add("resistor", "RX" + nets[i], {nets[i], "0"}, {{"r", "1"}});
+        c.add(kind().id, "X", nets, {}, rung.rung).plan("1m");
+        const auto elaboration = elaborate(c.project(), partLibrary());
+        ASSERT_TRUE(elaboration) << elaboration.error().text();
+        const Network& network = elaboration->network;
+        std::mt19937 random(7);
+        std::uniform_real_distribution<double> spread(-1, 1);
+        for (const auto& element : network.elements) {
+            if (!element->smooth()) continue;
+            for (int trial = 0; trial < 40; ++trial) {
+                std::vector<double> z(static_cast<std::size_t>(network.unknownCount())), x(network.states.size());
+                const double size = trial % 4 == 0 ? 0.3 : trial % 4 == 1 ? 3 : 30;
+                for (double& value : z) value = size * spread(random);
+                for (double& value : x) value = size * spread(random);
+                // Junctions are exponentials: what they carry at many volts no difference can tell.
+                for (std::size_t i = 0; i < z.size(); ++i)
+                    if (network.isPotential(static_cast<int>(i)) && static_cast<int>(i) >= network.nodeCount())
+                        z[i] = std::min(z[i], 0.9);
+                const auto flows = [&] {
+                    SmoothStamp stamp(network.nodeCount());
+                    element->evaluate({z, x}, stamp);
+                    std::map<int, double> sums;
+                    for (const auto& entry : stamp.flows) sums[entry.row] += entry.value;
+                    return sums;
+                };
+                SmoothStamp stamp(network.nodeCount());
+                element->evaluate({z, x}, stamp);
+                std::map<std::pair<int, int>, double> said;
+                for (const auto& entry : stamp.unknowns)
+                    if (entry.column >= 0) said[{entry.row, entry.column}] += entry.value;
+                for (const auto& [place, value] : said) {
+                    double& moved = z[static_cast<std::size_t>(place.second)];
+                    const double at = moved, step = 1e-6 * std::max(0.1, std::abs(at));
+                    moved = at + step;
+                    const double above = flows()[place.first];
+                    moved = at - step;
+                    const double below = flows()[place.first];
+                    moved = at;
+                    const double difference = (above - below) / (2 * step);
+                    EXPECT_NEAR(value, difference, 2e-4 * std::abs(difference) + 1e-6 * (std::abs(above) + 1))
+                        << kind().id << " rung " << rung.rung << ", row " << place.first << ", "
+                        << network.describeUnknown(place.second) << " at " << at;
+                }
+            }
+        }
     }
 }
 

@@ -2,6 +2,7 @@
 
 #include <gtest/gtest.h>
 
+#include <QComboBox>
 #include <QLabel>
 #include <QListWidget>
 #include <QMimeData>
@@ -29,8 +30,53 @@ void openLongRun(Window& window) {
 
 }  // namespace
 
+TEST(Runs, ARungIsComparedWithTheOneBelow) {
+    Window window;
+    ASSERT_TRUE(window->open(example("med-aux-switches.hedge")));
+    const int q = window.workspace().project().findPart("Q1")->id, r = window.workspace().project().findPart("Q2")->id;
+    const Project before = window.workspace().project();
+    window.workspace().select({q, r});
+    window.sheet().setFocus();
+    window.key(Qt::Key_PageDown, Qt::ControlModifier);
+    ASSERT_TRUE(QTest::qWaitFor([&] { return window.workspace().runs().size() == 2; }, 30'000));
+    ASSERT_TRUE(window.waitForRun());
+    EXPECT_EQ(window.workspace().project(), before) << "the circuit stays as it is";
+    const auto& runs = window.workspace().runs();
+    EXPECT_EQ(runs[1]->about.name, "a rung below");
+    EXPECT_TRUE(runs[1]->pinned);
+    EXPECT_EQ(runs[1]->run->project().findPart(q)->rung, 2);
+    EXPECT_EQ(runs[0]->run->project().findPart(q)->rung, 3);
+    EXPECT_EQ(window.workspace().shownRun(), runs[0]);
+    // What the rung adds is to be seen: the node rings above the supply.
+    const Trace* low = window.workspace().runList().trace(*runs[1], "sw.v");
+    const Trace* high = window.workspace().runList().trace(*runs[0], "sw.v");
+    ASSERT_TRUE(low && high);
+    const Tick end = toTicks(40e-6);
+    EXPECT_GT(high->measure(0, end)->max, low->measure(0, end)->max + 5);
+    // A part on its lowest rung has none below.
+    window.workspace().select({window.workspace().project().findPart("R1")->id});
+    window.workspace().compareWithRungBelow();
+    EXPECT_EQ(window.workspace().runs().size(), 2u);
+}
+
+TEST(Runs, TheEngineIsChosenOnTheCard) {
+    Window window;
+    ASSERT_TRUE(window->open(example("med-aux.hedge")));
+    auto* choice = window.find<QComboBox>("plan.engine");
+    ASSERT_TRUE(choice);
+    EXPECT_EQ(choice->currentText(), "exact");
+    choice->setCurrentText("adaptive");
+    emit choice->activated(choice->currentIndex());
+    EXPECT_EQ(window.workspace().plan().engine, "adaptive");
+    window.sheet().setFocus();
+    window.key(Qt::Key_Return, Qt::ControlModifier);
+    ASSERT_TRUE(window.waitForRun());
+    EXPECT_EQ(window.workspace().shownRun()->run->summary().engine, "adaptive");
+    EXPECT_EQ(window.workspace().shownRun()->run->summary().end, RunEnd::finished);
+}
+
 TEST(Runs, ExamplesHaveTheirLanesFilled) {
-    for (const char* name : {"med-aux.hedge", "mains-input.hedge", "chopped-load.hedge"}) {
+    for (const char* name : {"med-aux.hedge", "mains-input.hedge", "chopped-load.hedge", "med-aux-switches.hedge"}) {
         Window window;
         ASSERT_TRUE(window->open(example(name))) << name;
         window.sheet().setFocus();

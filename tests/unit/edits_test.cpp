@@ -198,8 +198,9 @@ TEST_F(Edits, ClimbingKeepsTheValuesOfOtherRungs) {
     EXPECT_TRUE(history.apply(edits::climb({l}, -1, catalogue())));
     EXPECT_EQ(part(l).rung, 1);
     EXPECT_EQ(*part(l).values.find("dcr"), "5m");
-    EXPECT_TRUE(history.apply(edits::setRung({l}, 4, catalogue()))) << "a rung the part lacks changes nothing";
-    EXPECT_EQ(part(l).rung, 1);
+    const int r = place("resistor", {200, 0});
+    EXPECT_TRUE(history.apply(edits::setRung({r}, 4, catalogue()))) << "a rung the part lacks changes nothing";
+    EXPECT_EQ(part(r).rung, 1);
 }
 
 TEST_F(Edits, ParametersAreCheckedWhenNamed) {

@@ -80,7 +80,7 @@ RunSummary Run::solve() {
                         {"iterations", stepper_.iterations()},
                         {"factorisations", system_.factorisations()},
                         {"evaluations", system_.evaluations()},
-                        {"points", recorder_.points()}};
+                        {"stored points", recorder_.points()}};
     const double total = watch_.seconds();
     summary.seconds = {{"steps", total - secondsEvents_ - secondsStoring_},
                        {"events", secondsEvents_},

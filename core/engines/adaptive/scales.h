@@ -48,7 +48,7 @@ public:
 
 private:
     bool ofVoltage(std::size_t state) const { return network_.states[state].sort == StateSort::capacitorVoltage; }
-    static constexpr double small = 1e-3, least = 1e-9;
+    static constexpr double small = 1e-3, least = 1e-6;
     const Network& network_;
     std::vector<double> unknowns_, states_;
     double voltage_ = 0, current_ = 0;

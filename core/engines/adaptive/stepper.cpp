@@ -12,6 +12,7 @@ namespace {
 constexpr int mostIterations = 8, mostCarefulIterations = 100;
 constexpr double iterationShare = 0.01;  ///< of the tolerance, that an iteration may leave
 constexpr double slow = 0.3;             ///< contraction above which the Jacobian is made anew
+constexpr double noise = 1e-9;           ///< of its scale, by which rounding may move an unknown
 constexpr double leastContraction = 1e-3;
 constexpr double leastGrowth = 0.2, mostGrowth = 5.0, safety = 0.85;
 
@@ -37,6 +38,7 @@ Stepper::Stepper(System& system, const Tableau& tableau, Scales& scales, double 
       tolerance_(tolerance),
       base_(system.states()),
       x_(system.states()),
+      previous_(system.states()),
       r_(system.unknowns()),
       trial_(system.unknowns()),
       w_(static_cast<std::size_t>(system.network().sourceCount), 0.0),
@@ -89,21 +91,32 @@ Stepper::Outcome Stepper::iterate(const Values& base, double alpha, Values& z, V
         // Far from where the circuit has been, values count by their own size.
         Scales here(system_.network());
         if (careful) here.see(trial_, {});
-        double moved = 0;
+        double moved = 0, movedCurrents = 0;
         for (std::size_t i = 0; i < z.size(); ++i) {
             const double part = std::abs(trial_[i] - z[i]) / (scales_.ofUnknown(i) + (careful ? here.ofUnknown(i) : 0));
-            if (!(part <= moved)) moved = part, worst_ = i;
+            if (!(part <= std::max(moved, movedCurrents))) worst_ = i;
+            double& most = system_.network().isPotential(static_cast<int>(i)) ? moved : movedCurrents;
+            if (!(part <= most)) most = part;
         }
         z.swap(trial_);
+        previous_.swap(x);
+        x.resize(previous_.size());
         statesAt(z);
-        if (!std::isfinite(moved)) return Outcome::diverged;
+        for (std::size_t i = 0; i < x.size(); ++i)
+            moved = std::max(moved, std::abs(x[i] - previous_[i]) / scales_.ofState(i));
+        if (!std::isfinite(moved) || !std::isfinite(movedCurrents)) return Outcome::diverged;
         if (system_.linear()) return Outcome::good;
+        const double settled = iterationShare * tolerance_;
+        // Currents of capacitances are differences over the step: when they stop coming closer, rounding is all that is
+        // left of them, and potentials and charges decide.
+        const bool rounded = round > 1 && moved <= settled && movedCurrents > slow * before;
+        moved = std::max(moved, rounded ? 0.0 : movedCurrents);
         const double rate = round > 0 && before > 0 ? moved / before : -1;
         // What is left after this step, from how fast the last ones became smaller.
         if (rate >= 0 && rate < 1) contraction_ = std::max(rate, leastContraction);
         const bool known = rate >= 0 ? rate < 1 : !careful;
-        if (moved == 0 || (known && moved * contraction_ / (1 - contraction_) <= iterationShare * tolerance_))
-            return Outcome::good;
+        if (moved == 0 || (known && moved * contraction_ / (1 - contraction_) <= settled)) return Outcome::good;
+        if (rounded || (rate > slow && moved < noise)) return Outcome::good;
         if (!careful && rate > slow) {
             if (rate > 1 && made > 1) return Outcome::diverged;
             factoredAlpha_ = -1;

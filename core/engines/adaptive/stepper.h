@@ -66,7 +66,7 @@ private:
     Instant end_;
     std::vector<Values> stages_, slopes_;  ///< z and x' of each stage
     std::vector<double> weights_;          ///< [stage of dense][power]: of the polynomial, by powers of the part
-    Values base_, x_, r_, trial_, w_, errors_;
+    Values base_, x_, previous_, r_, trial_, w_, errors_;
     double error_ = 0, factoredAlpha_ = -1, sourceFactor_ = 1, contraction_ = 0.1;
     std::size_t worst_ = 0;
     std::int64_t iterations_ = 0, failures_ = 0;

@@ -1,29 +1,16 @@
 // Resistor, inductor and capacitor.
 
 #include <cmath>
+#include <numbers>
 
-#include "parts/two_terminal.h"
+#include "parts/smooth.h"
+#include "parts/storages.h"
 
 namespace hedgerow {
 
 using namespace parts;
 
 namespace {
-
-class ResistorElement final : public Branch {
-public:
-    ResistorElement(std::string part, int branch, int from, int to, double resistance)
-        : Branch(std::move(part), branch, from, to), resistance_(resistance) {}
-    void stamp(LinearStamp& s, int) const override {
-        const int row = s.branchRow(branch_);
-        s.currentLaw(branch_, from_, to_);
-        s.voltage(row, from_, to_, 1.0);
-        s.unknown(row, s.branchCurrent(branch_), -resistance_);
-    }
-
-private:
-    double resistance_;
-};
 
 class Resistor final : public PartType {
 public:
@@ -57,32 +44,6 @@ public:
         b.offerBranch(branch, b.node("a"), b.node("b"));
         offerRatings(b);
     }
-};
-
-/// L di/dt = v - R_w i_branch, with the branch current i = x + (v - R_w i) / R_c.
-class InductorElement final : public Branch {
-public:
-    InductorElement(std::string part, int branch, int from, int to, int state, double inductance,
-                    double windingResistance, double coreConductance)
-        : Branch(std::move(part), branch, from, to),
-          state_(state),
-          inductance_(inductance),
-          windingResistance_(windingResistance),
-          coreConductance_(coreConductance) {}
-    void stamp(LinearStamp& s, int) const override {
-        const int row = s.branchRow(branch_), current = s.branchCurrent(branch_);
-        s.currentLaw(branch_, from_, to_);
-        s.unknown(row, current, 1.0 + windingResistance_ * coreConductance_);
-        s.voltage(row, from_, to_, -coreConductance_);
-        s.state(row, state_, 1.0);
-        s.rate(state_, from_, 1.0 / inductance_);
-        s.rate(state_, to_, -1.0 / inductance_);
-        s.rate(state_, current, -windingResistance_ / inductance_);
-    }
-
-private:
-    int state_;
-    double inductance_, windingResistance_, coreConductance_;
 };
 
 class Inductor final : public PartType {
@@ -122,12 +83,43 @@ public:
                                 .least = 0,
                                 .aboveLeast = true,
                                 .rung = 2},
+                               {.key = "fsr",
+                                .label = "self-resonant frequency",
+                                .symbol = "f_sr",
+                                .unit = "Hz",
+                                .standard = "10M",
+                                .least = 0,
+                                .aboveLeast = true,
+                                .rung = 3},
+                               {.key = "isat",
+                                .label = "saturation current (inductance halfway to its rest)",
+                                .symbol = "I_sat",
+                                .unit = "A",
+                                .standard = "20",
+                                .least = 0,
+                                .aboveLeast = true,
+                                .rung = 4},
+                               {.key = "lrest",
+                                .label = "rest of the inductance in saturation",
+                                .symbol = "k_sat",
+                                .unit = "",
+                                .standard = "0.1",
+                                .least = 0,
+                                .most = 1,
+                                .aboveLeast = true,
+                                .rung = 4},
                                ratedCurrent()},
                 .rungs = {{1, "pure inductance", "v = L di/dt", "Faraday's law", 1.0},
                           {2, "winding resistance, core loss", "v = R_w i + L dx/dt,  i = x + (L dx/dt) / R_c",
                            "series-parallel loss model of a winding on a core, e.g. R. W. Erickson and D. Maksimović, "
                            "Fundamentals of Power Electronics, ch. 13",
-                           1.7}},
+                           1.7},
+                          {3, "winding capacitance", "beside the winding C_w = 1 / ((2π f_sr)² L)",
+                           "first self-resonance of a winding", 3},
+                          {4, "saturation", "λ = L (k_sat i + (1 − k_sat) I_sat atan(i / I_sat)),  dλ/dt = v − R_w i",
+                           "the inductance falls with the square of the current towards a rest; charge of the state is "
+                           "the flux itself",
+                           8}},
                 .symbol = {{"M -32 0 L -24 0"},
                            {"A -18 0 6 180 -180"},
                            {"A -6 0 6 180 -180"},
@@ -139,40 +131,32 @@ public:
     }
     void elaborate(NetworkBuilder& b) const override {
         const bool lossy = b.rung() >= 2;
-        const int branch = b.addBranch();
-        const int state = b.addState(StateSort::windingCurrent, "i0", b.value("l"));
-        b.addElement(std::make_unique<InductorElement>(b.partName(), branch, b.node("a"), b.node("b"), state,
-                                                       b.value("l"), lossy ? b.value("dcr") : 0.0,
-                                                       lossy ? 1.0 / b.value("rc") : 0.0));
-        b.offerBranch(branch, b.node("a"), b.node("b"));
+        const int from = b.node("a"), to = b.node("b");
+        const double inductance = b.value("l"), resistance = lossy ? b.value("dcr") : 0.0,
+                     conductance = lossy ? 1.0 / b.value("rc") : 0.0;
+        int branch = 0;
+        if (b.rung() >= 4) {
+            const SaturatingFlux curve{b.value("isat"), b.value("lrest")};
+            branch = b.addBranch();
+            const int state =
+                b.addComposedState(StateSort::windingCurrent, curve(b.value("i0")).value, inductance, b.typed("i0"));
+            b.addElement(std::make_unique<SaturatingInductor>(b.partName(), branch, from, to, b.nodeCount(), state,
+                                                              inductance, resistance, conductance, curve));
+            b.offerForm("iw", "A", {{b.nodeCount() + branch, 1.0}});
+        } else {
+            branch = addInductor(b, from, to, inductance, resistance, conductance, "i0");
+        }
+        if (b.rung() >= 3) {
+            // The winding capacitance, and what its self-resonance is damped by, beside the winding.
+            const double w = 2 * std::numbers::pi * b.value("fsr");
+            const int shunt = addCapacitor(b, from, to, 1 / (w * w * inductance));
+            const Terms through = {{b.nodeCount() + branch, 1.0}, {b.nodeCount() + shunt, 1.0}};
+            b.offerTerminals(from, to, through);
+        } else {
+            b.offerBranch(branch, from, to);
+        }
         offerRatings(b);
     }
-};
-
-/// v - R_s i = x, C dx/dt = i - x / R_p.
-class CapacitorElement final : public Branch {
-public:
-    CapacitorElement(std::string part, int branch, int from, int to, int state, double capacitance,
-                     double seriesResistance, double leakage)
-        : Branch(std::move(part), branch, from, to),
-          state_(state),
-          capacitance_(capacitance),
-          seriesResistance_(seriesResistance),
-          leakage_(leakage) {}
-    void stamp(LinearStamp& s, int) const override {
-        const int row = s.branchRow(branch_), current = s.branchCurrent(branch_);
-        s.currentLaw(branch_, from_, to_);
-        s.voltage(row, from_, to_, 1.0);
-        s.unknown(row, current, -seriesResistance_);
-        s.state(row, state_, 1.0);
-        s.rate(state_, current, (1.0 + seriesResistance_ * leakage_) / capacitance_);
-        s.rate(state_, from_, -leakage_ / capacitance_);
-        s.rate(state_, to_, leakage_ / capacitance_);
-    }
-
-private:
-    int state_;
-    double capacitance_, seriesResistance_, leakage_;
 };
 
 class Capacitor final : public PartType {
@@ -213,11 +197,31 @@ public:
                                 .least = 0,
                                 .aboveLeast = true,
                                 .rung = 2},
+                               {.key = "esl",
+                                .label = "series inductance",
+                                .symbol = "L_s",
+                                .unit = "H",
+                                .standard = "5n",
+                                .least = 0,
+                                .rung = 3},
+                               {.key = "vhalf",
+                                .label = "voltage at which half of the capacitance is left",
+                                .symbol = "V_half",
+                                .unit = "V",
+                                .standard = "1k",
+                                .least = 0,
+                                .aboveLeast = true,
+                                .rung = 4},
                                ratedVoltage(),
                                ratedCurrent()},
                 .rungs = {{1, "pure capacitance", "i = C dv/dt", "definition", 1.0},
                           {2, "series and leakage resistance", "v = x + R_s i,  C dx/dt = i − x / R_p",
-                           "equivalent circuit of IEC 60384-1", 1.7}},
+                           "equivalent circuit of IEC 60384-1", 1.7},
+                          {3, "series inductance", "v = x + R_s i + L_s di/dt", "equivalent circuit of IEC 60384-1", 3},
+                          {4, "less capacitance under voltage", "q = C V_half atan(x / V_half),  dq/dt = i − x / R_p",
+                           "C(v) = C / (1 + (v / V_half)²): a bell curve through the derating that data sheets of "
+                           "ceramic capacitors give",
+                           8}},
                 .symbol = {{"M 0 -32 L 0 -4"},
                            {"M -20 -4 L 20 -4", Stroke::Weight::heavy},
                            {"M -20 4 L 20 4", Stroke::Weight::heavy},
@@ -227,12 +231,12 @@ public:
     }
     void elaborate(NetworkBuilder& b) const override {
         const bool lossy = b.rung() >= 2;
-        const int branch = b.addBranch();
-        const int state = b.addState(StateSort::capacitorVoltage, "v0", b.value("c"));
-        b.addElement(std::make_unique<CapacitorElement>(b.partName(), branch, b.node("a"), b.node("b"), state,
-                                                        b.value("c"), lossy ? b.value("esr") : 0.0,
-                                                        lossy ? 1.0 / b.value("rp") : 0.0));
-        b.offerBranch(branch, b.node("a"), b.node("b"));
+        const double series = lossy ? b.value("esr") : 0.0, leakage = lossy ? 1.0 / b.value("rp") : 0.0;
+        const int from = b.rung() >= 3 ? behindInductance(b, b.node("a"), b.value("esl")) : b.node("a");
+        const int branch = b.rung() >= 4 ? addCurvedCapacitor(b, from, b.node("b"), b.value("c"),
+                                                              DeratedCharge{b.value("vhalf")}, series, leakage, "v0")
+                                         : addCapacitor(b, from, b.node("b"), b.value("c"), series, leakage, "v0");
+        b.offerTerminals(b.node("a"), b.node("b"), {{b.nodeCount() + branch, 1.0}});
         offerRatings(b);
     }
 };

@@ -1,5 +1,6 @@
 // Diode and Zener diode.
 
+#include "parts/junctions.h"
 #include "parts/segmented.h"
 
 namespace hedgerow {
@@ -28,23 +29,71 @@ public:
                 "Turns on when its voltage reaches the knee and off when its current reaches zero, both found exactly. "
                 "Ideal diodes may commutate into each other without any resistance in the loop.",
             .pins = verticalPins("a", "k"),
-            .parameters = {kneeVoltage("vf", "knee voltage", "V_f", "0.7"), onResistance(), offResistance(),
-                           ratedVoltage(), ratedCurrent()},
+            .parameters = {kneeVoltage("vf", "knee voltage", "V_f", "0.7"),
+                           onResistance(),
+                           offResistance(),
+                           lifetime("100n"),
+                           transit("50n"),
+                           {.key = "cj",
+                            .label = "junction capacitance (at 0 V)",
+                            .symbol = "C_j",
+                            .unit = "F",
+                            .standard = "200p",
+                            .least = 0,
+                            .aboveLeast = true,
+                            .rung = 3},
+                           saturationCurrent(),
+                           emission(),
+                           builtIn(),
+                           grading(),
+                           ratedVoltage(),
+                           ratedCurrent()},
             .rungs = {{1, "closed or open", "on: v = 0 while i ≥ 0,  off: i = 0 while v ≤ 0",
                        "linear complementarity: v ≤ 0, i ≥ 0, v i = 0", 1.0},
                       {2, "knee, on-resistance, leakage", "on: v = V_f + R_on (i − V_f / R_off),  off: i = v / R_off",
-                       "piecewise-linear junction, continuous at the knee", 1.7}},
+                       "piecewise-linear junction, continuous at the knee", 1.7},
+                      {3, "recovery charge, junction capacitance",
+                       "i = (q_E − q_M) / T_M,  dq_M/dt = i − q_M / τ,  v = V_f + R_on i while q_E > 0;  beside it C_j",
+                       "P. O. Lauritzen, C. L. Ma, IEEE Trans. Power Electronics 6 (1991), 188", 4},
+                      {4, "exponential junction, depletion charge",
+                       "q_E = (τ + T_M) I_s (exp(v_j / (n V_T)) − 1),  v_j = v − R_on i;  C_j(v) = C_j (1 − v / φ)^−m",
+                       "the same, with the exponential of a junction; S. M. Sze, K. K. Ng, Physics of Semiconductor "
+                       "Devices, 2.2",
+                       12}},
             .symbol = diodeSymbol,
             .labelAt = {20, -4},
             .group = "Switches"};
     }
     void elaborate(NetworkBuilder& b) const override {
+        if (b.rung() >= 3) return elaborateDynamic(b);
         const bool lossy = b.rung() >= 2;
         const double knee = lossy ? b.value("vf") : 0, leak = lossy ? 1 / b.value("roff") : 0;
         std::vector<Piece> pieces = {blocking(leak), conducting(knee, lossy ? b.value("ron") : 0, leak)};
         pieces[0].bounds = {voltageBelow(knee, 1)};
         pieces[1].bounds = {currentAbove(knee * leak, 0)};
         addSegmented(b, b.node("a"), b.node("k"), std::move(pieces));
+    }
+
+private:
+    static void elaborateDynamic(NetworkBuilder& b) {
+        const int a = b.node("a"), k = b.node("k");
+        const Recovery recovery{b.value("tau"), b.value("tm")};
+        int junction = 0, capacitance = 0;
+        if (b.rung() == 3) {
+            int element = 0;
+            junction =
+                addRecoveringDiode(b, a, k, b.value("vf"), b.value("ron"), 1 / b.value("roff"), recovery, &element);
+            capacitance = addCapacitor(b, a, k, b.value("cj"));
+            b.offerConducting(element);
+        } else {
+            junction = addExponentialDiode(b, a, k, {b.value("is"), b.value("n"), b.value("ron"), recovery});
+            // Counted from k to a: its charge is that of the reverse voltage.
+            capacitance = addCurvedCapacitor(b, k, a, b.value("cj"), DepletionCharge{b.value("phi"), b.value("mj")});
+        }
+        const double sign = b.rung() == 3 ? 1.0 : -1.0;
+        b.offerTerminals(a, k, {{b.nodeCount() + junction, 1.0}, {b.nodeCount() + capacitance, sign}});
+        b.offerForm("ij", "A", {{b.nodeCount() + junction, 1.0}});
+        offerRatings(b);
     }
 };
 

@@ -1,0 +1,103 @@
+#pragma once
+// Linear branches that several parts are made of.
+
+#include "parts/two_terminal.h"
+
+namespace hedgerow::parts {
+
+class ResistorElement final : public Branch {
+public:
+    ResistorElement(std::string part, int branch, int from, int to, double resistance)
+        : Branch(std::move(part), branch, from, to), resistance_(resistance) {}
+    void stamp(LinearStamp& s, int) const override {
+        const int row = s.branchRow(branch_);
+        s.currentLaw(branch_, from_, to_);
+        s.voltage(row, from_, to_, 1.0);
+        s.unknown(row, s.branchCurrent(branch_), -resistance_);
+    }
+
+private:
+    double resistance_;
+};
+
+/// L di/dt = v - R_w i_branch, with the branch current i = x + (v - R_w i) / R_c.
+class InductorElement final : public Branch {
+public:
+    InductorElement(std::string part, int branch, int from, int to, int state, double inductance,
+                    double windingResistance, double coreConductance)
+        : Branch(std::move(part), branch, from, to),
+          state_(state),
+          inductance_(inductance),
+          windingResistance_(windingResistance),
+          coreConductance_(coreConductance) {}
+    void stamp(LinearStamp& s, int) const override {
+        const int row = s.branchRow(branch_), current = s.branchCurrent(branch_);
+        s.currentLaw(branch_, from_, to_);
+        s.unknown(row, current, 1.0 + windingResistance_ * coreConductance_);
+        s.voltage(row, from_, to_, -coreConductance_);
+        s.state(row, state_, 1.0);
+        s.rate(state_, from_, 1.0 / inductance_);
+        s.rate(state_, to_, -1.0 / inductance_);
+        s.rate(state_, current, -windingResistance_ / inductance_);
+    }
+
+private:
+    int state_;
+    double inductance_, windingResistance_, coreConductance_;
+};
+
+/// v - R_s i = x, C dx/dt = i - x / R_p.
+class CapacitorElement final : public Branch {
+public:
+    CapacitorElement(std::string part, int branch, int from, int to, int state, double capacitance,
+                     double seriesResistance, double leakage)
+        : Branch(std::move(part), branch, from, to),
+          state_(state),
+          capacitance_(capacitance),
+          seriesResistance_(seriesResistance),
+          leakage_(leakage) {}
+    void stamp(LinearStamp& s, int) const override {
+        const int row = s.branchRow(branch_), current = s.branchCurrent(branch_);
+        s.currentLaw(branch_, from_, to_);
+        s.voltage(row, from_, to_, 1.0);
+        s.unknown(row, current, -seriesResistance_);
+        s.state(row, state_, 1.0);
+        s.rate(state_, current, (1.0 + seriesResistance_ * leakage_) / capacitance_);
+        s.rate(state_, from_, -leakage_ / capacitance_);
+        s.rate(state_, to_, leakage_ / capacitance_);
+    }
+
+private:
+    int state_;
+    double capacitance_, seriesResistance_, leakage_;
+};
+
+/// Adds a capacitor between two nodes, at rest where the parameter of its start voltage is "".
+inline int addCapacitor(NetworkBuilder& b, int from, int to, double capacitance, double seriesResistance = 0,
+                        double leakage = 0, std::string_view initialKey = "") {
+    const int branch = b.addBranch();
+    const int state = b.addState(StateSort::capacitorVoltage, initialKey, capacitance);
+    b.addElement(std::make_unique<CapacitorElement>(b.partName(), branch, from, to, state, capacitance,
+                                                    seriesResistance, leakage));
+    return branch;
+}
+
+/// Adds a winding between two nodes.
+inline int addInductor(NetworkBuilder& b, int from, int to, double inductance, double windingResistance = 0,
+                       double coreConductance = 0, std::string_view initialKey = "") {
+    const int branch = b.addBranch();
+    const int state = b.addState(StateSort::windingCurrent, initialKey, inductance);
+    b.addElement(std::make_unique<InductorElement>(b.partName(), branch, from, to, state, inductance, windingResistance,
+                                                   coreConductance));
+    return branch;
+}
+
+/// A node behind a series inductance, or the node itself where that is zero: of a package, a lead, a track.
+inline int behindInductance(NetworkBuilder& b, int node, double inductance) {
+    if (inductance <= 0) return node;
+    const int inner = b.addNode();
+    addInductor(b, node, inner, inductance);
+    return inner;
+}
+
+}  // namespace hedgerow::parts
