@@ -40,7 +40,7 @@ Result<std::vector<double>> search(const Network& network, int rising) {
             if (length < 1e-15) break;
             continue;
         }
-        if (switching.flipViolated(next.z, step % 8 == 7)) continue;
+        if (switching.flipViolated(next.z, next.z, step % 8 == 7)) continue;
         double moved = 0;
         for (std::size_t i = 0; i < at.x.size(); ++i)
             if (const double part = std::abs(next.x[i] - at.x[i]) / scales.ofState(i); part > moved)

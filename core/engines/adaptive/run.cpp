@@ -21,6 +21,7 @@ constexpr double leastEase = 2;        ///< growth below which the first moments
 constexpr int guardPieces = 8;         ///< of a step, at whose ends guards are looked at
 constexpr double landing = 1e-13;      ///< of its scale, by which a guard may be past its end where a step ends with it
 constexpr int mostLandings = 40;
+constexpr int fewSameInstant = 10;
 constexpr int mostSameInstant = 1000;
 constexpr Tick shortest = 4;
 
@@ -106,7 +107,7 @@ bool Run::start() {
     signalVersion_ = clock_.version();
     if (auto settled = switching_.settle(now_, 0, "as the run starts"); !settled) return fail(settled.error()), false;
     for (std::size_t i = 0; i < given.size() && !request_.redistribute; ++i) {
-        constexpr double startTolerance = 1e-6;
+        constexpr double startTolerance = 1e-3;  // what parasitics take is no contradiction
         const StateInfo& state = network_.states[i];
         const bool voltage = state.sort == StateSort::capacitorVoltage;
         const char* unit = voltage ? "V" : "A";
@@ -367,6 +368,7 @@ void Run::enter(const std::vector<int>& wanted, const std::string& what) {
     if (sameInstant_ > mostSameInstant)
         return fail({ErrorCode::numeric, fmt::format("the circuit switches without end {} at {}", what,
                                                      formatQuantity(toSeconds(t_), "s", 6))});
+    switching_.lookCloser(sameInstant_ > fewSameInstant);
     recorder_.event(t_, now_.z);
     const std::vector<int> before = switching_.segments();
     switching_.set(wanted);

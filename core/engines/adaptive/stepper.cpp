@@ -10,8 +10,11 @@ namespace hedgerow::adaptive {
 namespace {
 
 constexpr int mostIterations = 8, mostCarefulIterations = 100;
+constexpr int mostSteepIterations = 40;
 constexpr double iterationShare = 0.01;  ///< of the tolerance, that an iteration may leave
 constexpr double slow = 0.3;             ///< contraction above which the Jacobian is made anew
+constexpr double carefulNoise = 1e-6;    ///< the same where a circuit at rest has given no scales yet
+constexpr double carefulEnd = 1e-11;     ///< of its scale, by which an unknown may still move
 constexpr double noise = 1e-9;           ///< of its scale, by which rounding may move an unknown
 constexpr double leastContraction = 1e-3;
 constexpr double leastGrowth = 0.2, mostGrowth = 5.0, safety = 0.85;
@@ -106,7 +109,8 @@ Stepper::Outcome Stepper::iterate(const Values& base, double alpha, Values& z, V
             moved = std::max(moved, std::abs(x[i] - previous_[i]) / scales_.ofState(i));
         if (!std::isfinite(moved) || !std::isfinite(movedCurrents)) return Outcome::diverged;
         if (system_.linear()) return Outcome::good;
-        const double settled = iterationShare * tolerance_;
+        // What guards are judged by is iterated to the end.
+        const double settled = careful ? carefulEnd : iterationShare * tolerance_;
         // Currents of capacitances are differences over the step: when they stop coming closer, rounding is all that is
         // left of them, and potentials and charges decide.
         const bool rounded = round > 1 && moved <= settled && movedCurrents > slow * before;
@@ -116,7 +120,7 @@ Stepper::Outcome Stepper::iterate(const Values& base, double alpha, Values& z, V
         if (rate >= 0 && rate < 1) contraction_ = std::max(rate, leastContraction);
         const bool known = rate >= 0 ? rate < 1 : !careful;
         if (moved == 0 || (known && moved * contraction_ / (1 - contraction_) <= settled)) return Outcome::good;
-        if (rounded || (rate > slow && moved < noise)) return Outcome::good;
+        if (rounded || (rate > slow && moved < (careful ? carefulNoise : noise))) return Outcome::good;
         if (!careful && rate > slow) {
             if (rate > 1 && made > 1) return Outcome::diverged;
             factoredAlpha_ = -1;
@@ -140,7 +144,12 @@ Stepper::Outcome Stepper::attempt(const Instant& start, Tick t, Tick length, boo
         const Tick offset = last ? length : static_cast<Tick>(tableau_->c[s] * static_cast<double>(length));
         sources(t + offset - (last && atBreak ? 1 : 0));
         stages_[s] = stages_[s - 1];
-        const Outcome outcome = iterate(base_, alpha, stages_[s], x_, mostIterations, false);
+        Outcome outcome = iterate(base_, alpha, stages_[s], x_, mostIterations, false);
+        // Along an exponential, iterations approach in small steps first: then each gets its own Jacobian.
+        if (outcome == Outcome::diverged) {
+            stages_[s] = stages_[s - 1];
+            outcome = iterate(base_, alpha, stages_[s], x_, mostSteepIterations, true);
+        }
         if (outcome != Outcome::good) {
             ++failures_;
             return outcome;

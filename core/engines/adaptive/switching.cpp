@@ -12,7 +12,7 @@ namespace hedgerow::adaptive {
 
 namespace {
 /// Shorter than anything in a circuit, long enough for what a difference of two numbers leaves of a current.
-constexpr double moment = 0x1p-40;
+constexpr double moment = 0x1p-40, shortMoment = 0x1p-47;
 constexpr int mostRounds = 200, blockRounds = 4;
 /// Of its scale, by which a state may move within a moment without being shared out.
 constexpr double still = 1e-7;
@@ -22,7 +22,11 @@ constexpr double exactZero = 1e-12, iteratedZero = 1e-9;
 }  // namespace
 
 Switching::Switching(System& system, Stepper& stepper, Scales& scales)
-    : system_(system), stepper_(stepper), scales_(scales), zero_(system.linear() ? exactZero : iteratedZero) {}
+    : system_(system),
+      stepper_(stepper),
+      scales_(scales),
+      zero_(system.linear() ? exactZero : iteratedZero),
+      moment_(moment) {}
 
 double Switching::valueOf(const Guard& guard, std::span<const double> z) {
     double value = guard.constant;
@@ -46,14 +50,14 @@ void Switching::collect() {
             guards_.push_back({i, std::move(guard), 0});
 }
 
-bool Switching::flipViolated(const Values& z, bool onlyFirst) {
+bool Switching::flipViolated(const Values& z, const Values& later, bool onlyFirst) {
     std::vector<int> wanted = segments_;
     // Values of a configuration that does not fit may be huge: what rounding leaves of them counts as nothing.
     Scales here(system_.network());
     here.see(z, {});
     for (Active& active : guards_) {
         active.zero = zero_ * scales_.ofTerms(active.guard.terms) + rounding * here.ofTerms(active.guard.terms);
-        if (valueOf(active.guard, z) >= -active.zero) continue;
+        if (valueOf(active.guard, z) >= -active.zero || valueOf(active.guard, later) >= -active.zero) continue;
         if (wanted[active.element] != segments_[active.element]) continue;
         wanted[active.element] = active.guard.next;
         flipped_.push_back(active.element);
@@ -61,6 +65,8 @@ bool Switching::flipViolated(const Values& z, bool onlyFirst) {
     }
     return set(wanted);
 }
+
+void Switching::lookCloser(bool closer) { moment_ = closer ? shortMoment : moment; }
 
 bool Switching::flipAgainstImpulses(const Values& z, bool onlyFirst) {
     constexpr double part = 1e-3;
@@ -84,28 +90,44 @@ Status Switching::settle(Instant& at, Tick t, const std::string& what) {
     const Values start = at.x;
     for (int round = 0; round < mostRounds; ++round) {
         Instant trial{start, at.z};
-        auto outcome = stepper_.euler(trial, t, moment);
+        auto outcome = stepper_.euler(trial, t, moment_);
         Instant second = trial;
-        if (outcome == Stepper::Outcome::good) outcome = stepper_.euler(second, t, moment);
+        if (outcome == Stepper::Outcome::good) outcome = stepper_.euler(second, t, moment_);
         if (outcome != Stepper::Outcome::good) {
             // Another configuration may have a solution where this one has none.
-            if (outcome == Stepper::Outcome::singular && flipViolated(trial.z, round >= blockRounds)) continue;
+            if (outcome == Stepper::Outcome::singular && flipViolated(trial.z, trial.z, round >= blockRounds)) continue;
             return failed(outcome, t, what);
         }
         // What moves in the first moment and not in the second one jumps. It flows as impulses: their signs decide
         // before anything else does.
         bool jumps = false;
-        for (std::size_t i = 0; i < start.size(); ++i)
-            jumps = jumps || std::abs(2 * trial.x[i] - start[i] - second.x[i]) > still * scales_.ofState(i);
-        if (jumps && flipAgainstImpulses(trial.z, round >= blockRounds)) continue;
-        if (flipViolated(second.z, round >= blockRounds)) continue;
-        if (jumps) {
-            if (auto lost = lostCurrent({start, {}}, trial, t, what)) return *lost;
-            at.x = trial.x;
-        } else {
-            at.x = start;
+        for (std::size_t i = 0; i < start.size(); ++i) {
+            const double first = std::abs(trial.x[i] - start[i]), then = std::abs(second.x[i] - trial.x[i]);
+            jumps = jumps || (first > still * scales_.ofState(i) && then < 0.1 * first);
         }
-        at.z = second.z;
+        if (jumps && flipAgainstImpulses(trial.z, round >= blockRounds)) continue;
+        Instant from{jumps ? trial.x : start, {}}, before = trial, after = second;
+        if (jumps) {
+            before = second;
+            if (outcome = stepper_.euler(after, t, moment_); outcome != Stepper::Outcome::good)
+                return failed(outcome, t, what);
+        }
+        // The unknowns at the instant itself: small capacitances move far within a moment, and the unknowns with them,
+        // in proportion. What holds there or a moment later stays: between the two the guards are followed step by
+        // step.
+        double first = 0, then = 0;
+        for (std::size_t i = 0; i < start.size(); ++i) {
+            const double scale = scales_.ofState(i);
+            first += std::pow((before.x[i] - from.x[i]) / scale, 2);
+            then += std::pow((after.x[i] - before.x[i]) / scale, 2);
+        }
+        const double ratio = then > 0 ? std::clamp(std::sqrt(first / then), 0.5, 20.0) : 1.0;
+        from.z = before.z;
+        for (std::size_t i = 0; i < from.z.size(); ++i) from.z[i] += ratio * (before.z[i] - after.z[i]);
+        if (flipViolated(from.z, after.z, round >= blockRounds)) continue;
+        if (jumps)
+            if (auto lost = lostCurrent({start, {}}, trial, t, what)) return *lost;
+        at = std::move(from);
         scales_.see(at.z, at.x);
         return {};
     }

@@ -19,8 +19,10 @@ public:
     /// Finds segments whose guards hold just after `t`, and the unknowns there. Charges and fluxes are shared out where
     /// the configuration forces them. Errors name parts. @param what  happened, for messages: "when S1 turns off"
     Status settle(Instant& at, Tick t, const std::string& what);
-    /// The same for unknowns that are known: flips what is violated. @return whether anything was
-    bool flipViolated(const Values& z, bool onlyFirst);
+    /// Looks at shorter moments: for time constants below the usual one.
+    void lookCloser(bool closer);
+    /// Flips what is violated by unknowns at an instant and still by those a moment later. @return whether anything was
+    bool flipViolated(const Values& z, const Values& later, bool onlyFirst);
 
     /// A guard of the present configuration.
     struct Active {
@@ -45,7 +47,7 @@ private:
     System& system_;
     Stepper& stepper_;
     Scales& scales_;
-    double zero_;
+    double zero_, moment_;
     std::vector<int> segments_;
     std::vector<Active> guards_;
     std::vector<std::size_t> flipped_;

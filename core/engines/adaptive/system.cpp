@@ -11,7 +11,7 @@ namespace {
 /// In S and ohm: where nothing else fixes a potential behind open switches, or how closed ones share a current.
 constexpr double vanishing = 1e-14;
 /// Below this growth of pivots a factorisation with old pivots is repeated with new ones.
-constexpr double leastGrowth = 1e-8;
+constexpr double leastGrowth = 1e-3;
 }  // namespace
 
 struct System::Factors {
