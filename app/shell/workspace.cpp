@@ -422,17 +422,19 @@ void Workspace::estimate() {
     price_.reset();
     if (auto prepared = Run::prepare(history_.shared(), {scene().name, plan().name, "", {}, 0})) {
         const std::int64_t edges = (*prepared)->expectedEdges();
-        if (edges > 0) price_ = Price{static_cast<double>(edges) * secondsPerEdge_, edges};
+        if (edges > 0) price_ = Price{static_cast<double>(edges) * costOf(**prepared), edges};
     }
     emit runProgressed();
 }
+
+double& Workspace::costOf(const Run& run) { return secondsPerEdge_[std::string(run.engine().name())]; }
 
 /// What an edge cost in this run predicts the next.
 void Workspace::learnCost(const Run& run) {
     const std::int64_t edges = run.expectedEdges();
     if (edges <= 0 || run.summary().reached <= 0) return;
     const double part = toSeconds(run.summary().reached) / toSeconds(run.end());
-    if (part > 0.05) secondsPerEdge_ = run.summary().second("total") / (part * static_cast<double>(edges));
+    if (part > 0.05) costOf(run) = run.summary().second("total") / (part * static_cast<double>(edges));
     estimate();
 }
 

@@ -158,6 +158,7 @@ private:
     std::filesystem::path ledgerFolder() const;
     void noteEnd(const RunEntry& entry);
     void learnCost(const Run& run);
+    double& costOf(const Run& run);
 
     History history_;
     Library library_;
@@ -182,7 +183,8 @@ private:
     std::vector<Error> problems_;
     std::vector<Check> checks_;
     std::optional<Price> price_;
-    double secondsPerEdge_ = 25e-6;  ///< measured anew by every run that has edges
+    /// By engine; measured anew by every run that has edges.
+    std::map<std::string, double, std::less<>> secondsPerEdge_{{"exact", 25e-6}, {"adaptive", 2e-3}};
     std::unique_ptr<RecoverySlot> recovery_;
     bool runAgain_ = false;  ///< the circuit as it is, when the present run has finished
     QTimer keepTimer_, estimateTimer_;
