@@ -90,7 +90,7 @@ void Ladder::paintEvent(QPaintEvent*) {
         const QRectF line(textLeft, y - 17, width() - textLeft - 12, 17);
         painter.drawText(line, Qt::AlignLeft | Qt::AlignVCenter, names[r]);
         painter.setFont(textFont());
-        painter.drawText(line, Qt::AlignRight | Qt::AlignVCenter, QString("× %1").arg(rung->price, 0, 'g', 2));
+        painter.drawText(line, Qt::AlignRight | Qt::AlignVCenter, QString("× %1").arg(rung->price, 0, 'g', 3));
         painter.setFont(textFont(TextSize::small));
         painter.setPen(p.bark);
         const QString adds = painter.fontMetrics().elidedText(QString::fromStdString(rung->adds), Qt::ElideRight,

@@ -256,12 +256,16 @@ int makePictures(QApplication& application, const QString& folder, const QString
             if (theme == Theme::light) good = save(window, base + "-whole" + suffix) && good;
             const auto& parts = window.workspace().project().sheet().parts;
             for (const Part& part : parts)
-                if (part.kind == "switch" || part.kind == "mosfet" || (part.name == "D1" && window.workspace().selection().empty())) {
+                if (part.kind == "switch" || part.kind == "mosfet" ||
+                    (part.name == "D1" && window.workspace().selection().empty())) {
                     window.workspace().select({part.id});
                     break;
                 }
             const double length = std::min(end, path.contains("mains") ? 25e-3 : path.contains("aux") ? 20e-6 : 1.5e-3);
-            lookClose(window, end - 1.04 * length, end - 0.04 * length, end - 0.6 * length);
+            if (path.contains("switches"))
+                lookClose(window, 33.35e-6, 33.75e-6, 33.47e-6);  // a transistor turns on
+            else
+                lookClose(window, end - 1.04 * length, end - 0.04 * length, end - 0.6 * length);
             good = save(window, base + suffix) && good;
             if (theme == Theme::light) good = exportData(*window.workspace().shownRun()->run, base) && good;
         }

@@ -54,12 +54,12 @@ public:
                        "piecewise-linear junction, continuous at the knee", 1.7},
                       {3, "recovery charge, junction capacitance",
                        "i = (q_E − q_M) / T_M,  dq_M/dt = i − q_M / τ,  v = V_f + R_on i while q_E > 0;  beside it C_j",
-                       "P. O. Lauritzen, C. L. Ma, IEEE Trans. Power Electronics 6 (1991), 188", 4},
+                       "P. O. Lauritzen, C. L. Ma, IEEE Trans. Power Electronics 6 (1991), 188", 15},
                       {4, "exponential junction, depletion charge",
                        "q_E = (τ + T_M) I_s (exp(v_j / (n V_T)) − 1),  v_j = v − R_on i;  C_j(v) = C_j (1 − v / φ)^−m",
                        "the same, with the exponential of a junction; S. M. Sze, K. K. Ng, Physics of Semiconductor "
                        "Devices, 2.2",
-                       12}},
+                       45}},
             .symbol = diodeSymbol,
             .labelAt = {20, -4},
             .group = "Switches"};

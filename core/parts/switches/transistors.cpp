@@ -130,11 +130,11 @@ public:
                        "C_rss;  the gate through R_g from V_on or V_off;  diode with q_M",
                        "piecewise-linear transistor; P. O. Lauritzen, C. L. Ma, IEEE Trans. Power Electronics 6 "
                        "(1991), 188",
-                       15},
+                       150},
                       {4, "channel and charges as curves, heat",
                        "i = K (v_o v_e − v_e²/2)(1 + λ v),  K = 1 / (R_on (V_on − V_th)) (T / 298 K)^−k_T;  C(v) = "
                        "C (1 + v/φ)^−m through its value at V_C;  C_th dT/dt = p − (T − T_a) / R_th",
-                       "H. Shichman, D. A. Hodges, IEEE J. Solid-State Circuits 3 (1968), 285, corners rounded", 40}},
+                       "H. Shichman, D. A. Hodges, IEEE J. Solid-State Circuits 3 (1968), 285, corners rounded", 250}},
             .symbol = transistorSymbol(true),
             .labelAt = {28, -4},
             .group = "Switches"};
