@@ -64,7 +64,7 @@ TEST(Runs, TheEngineIsChosenOnTheCard) {
     ASSERT_TRUE(window->open(example("med-aux.hedge")));
     auto* choice = window.find<QComboBox>("plan.engine");
     ASSERT_TRUE(choice);
-    EXPECT_EQ(choice->currentText(), "exact");
+    EXPECT_EQ(choice->currentText(), "best");
     choice->setCurrentText("adaptive");
     emit choice->activated(choice->currentIndex());
     EXPECT_EQ(window.workspace().plan().engine, "adaptive");
