@@ -200,7 +200,7 @@ inline ParameterKind builtIn() {
             .rung = 4};
 }
 inline ParameterKind grading() {
-    return {.key = "mj",
+    return {.key = "grading",
             .label = "grading of depletion layers",
             .symbol = "m",
             .unit = "",

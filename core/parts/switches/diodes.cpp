@@ -88,7 +88,8 @@ private:
         } else {
             junction = addExponentialDiode(b, a, k, {b.value("is"), b.value("n"), b.value("ron"), recovery});
             // Counted from k to a: its charge is that of the reverse voltage.
-            capacitance = addCurvedCapacitor(b, k, a, b.value("cj"), DepletionCharge{b.value("phi"), b.value("mj")});
+            capacitance =
+                addCurvedCapacitor(b, k, a, b.value("cj"), DepletionCharge{b.value("phi"), b.value("grading")});
         }
         const double sign = b.rung() == 3 ? 1.0 : -1.0;
         b.offerTerminals(a, k, {{b.nodeCount() + junction, 1.0}, {b.nodeCount() + capacitance, sign}});

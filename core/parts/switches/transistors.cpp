@@ -226,7 +226,7 @@ private:
         addCapacitor(b, gate, source, cgs);
         int channel = 0, diode = 0, toGate = 0, toSource = 0;
         if (curved) {
-            const DepletionCharge layer{b.value("phi"), b.value("mj")};
+            const DepletionCharge layer{b.value("phi"), b.value("grading")};
             // The data sheet gives capacitances at a voltage; the curves start at zero volts.
             const double atZero = 1 / layer(b.value("vc")).slope;
             toGate = addCurvedCapacitor(b, drain, gate, cgd * atZero, layer);
