@@ -1,8 +1,10 @@
 // The adaptive engine: its methods against their order conditions, runs against closed forms, and against the exact
 // engine, which makes no truncation error, on the same circuits.
 
+#include <chrono>
 #include <cmath>
 #include <numbers>
+#include <thread>
 
 #include "circuits.h"
 #include "engines/adaptive/tableau.h"
@@ -206,7 +208,13 @@ TEST(Adaptive, CanBeStopped) {
     project.plans.front().engine = "adaptive";
     auto prepared = hedgerow::Run::prepare(std::make_shared<const Project>(project), {});
     ASSERT_TRUE(prepared);
-    (*prepared)->cancel();
+    std::thread stopping([&] {
+        std::this_thread::sleep_for(std::chrono::milliseconds(50));
+        (*prepared)->cancel();
+    });
     (*prepared)->execute();
+    stopping.join();
     EXPECT_EQ((*prepared)->summary().end, RunEnd::stopped);
+    EXPECT_GT((*prepared)->summary().reached, 0) << "what was computed is kept";
+    EXPECT_LT((*prepared)->summary().reached, (*prepared)->end());
 }
