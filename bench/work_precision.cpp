@@ -42,7 +42,7 @@ Outcome solve(const Network& network, const adaptive::Tableau& method, double to
         const RunSummary summary = AdaptiveEngine(method).run(network, request, store, cancel);
         if (summary.end != RunEnd::finished) std::printf("  %s\n", summary.brief().c_str());
         best.seconds = std::min(best.seconds, summary.second("total"));
-        best.states = summary.finalStates;
+        best.states = summary.standing.states;
         if (tolerance < 1e-6) break;
     }
     return best;

@@ -271,7 +271,7 @@ int run(const RunOptions& options) {
     }
     if (!options.keep.empty()) {
         const RunSummary& summary = theRun.summary();
-        if (auto status = writeStates(options.keep, theRun.elaboration().network, summary.finalStates,
+        if (auto status = writeStates(options.keep, theRun.elaboration().network, summary.standing.states,
                                       toSeconds(summary.reached));
             !status) {
             spdlog::error("{}", status.error().text());

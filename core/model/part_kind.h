@@ -25,7 +25,7 @@ struct ParameterKind {
     std::string key;     ///< in files and in the entry line: "dcr"
     std::string label;   ///< on the card: "winding resistance"
     std::string symbol;  ///< textbook notation, subscript after '_': "R_w"
-    std::string unit;
+    std::string unit;      ///< "" for a plain number
     std::string standard;                                     ///< default, as typed; "" means it must be given
     double least = -std::numeric_limits<double>::infinity();  ///< smallest valid value, SI
     double most = std::numeric_limits<double>::infinity();
@@ -34,6 +34,9 @@ struct ParameterKind {
     bool shownOnSheet = false;
     std::vector<std::string> choices = {};  ///< words to choose from; the value is then one of them, not a number
     bool text = false;                      ///< the value is a text that the part reads itself
+    bool anyUnit = false;                   ///< of a signal: a number of any unit, taken in SI
+    bool atStart = false;                   ///< matters at the start of a run only
+    bool ramps = false;                     ///< can change steadily during a run
     bool rating = false;                    ///< a limit to compare stress against, not part of the equations
 };
 
@@ -69,6 +72,7 @@ struct PartKind {
     std::vector<Stroke> symbol;
     Point labelAt{24, -8};  ///< where name and value stand when the part is not turned
     std::string group;      ///< heading on the shelf
+    std::string mark = {};  ///< text in the middle of the symbol, in textbook notation; it stays upright
     bool module = false;    ///< made from a sheet of the project: drawn with its title and the names of its pins
 
     const ParameterKind* findParameter(std::string_view key) const;

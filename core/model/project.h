@@ -99,10 +99,23 @@ struct Sheet {
     friend bool operator==(const Sheet&, const Sheet&) = default;
 };
 
+/// Something that happens during a run. Texts are as typed.
+struct SceneEvent {
+    std::string at = "0";        ///< when: s, an expression
+    std::string wave = {};       ///< name of a source: the event waits until its wave passes `angle`; "" for none
+    std::string angle = "0";     ///< deg
+    std::string target;          ///< a project parameter, or the value of a part: "R1.r", "X1.S1.ron"
+    std::string value;           ///< what it becomes
+    std::string duration = {};   ///< s, of a ramp; "" for a step
+    std::string extra = {};
+    friend bool operator==(const SceneEvent&, const SceneEvent&) = default;
+};
+
 /// The events of a run on the time axis.
 struct Scene {
     std::string name = "steady";
     std::string extra;
+    std::vector<SceneEvent> events = {};
     friend bool operator==(const Scene&, const Scene&) = default;
 };
 

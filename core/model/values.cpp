@@ -9,6 +9,13 @@
 
 namespace hedgerow {
 
+Result<double> evaluateValue(const std::string& text, const ParameterKind& parameter, const ParameterLookup& lookup) {
+    if (!parameter.anyUnit) return evaluateField(text, findUnit(parameter.unit).value_or(Unit{}), lookup);
+    auto value = evaluate(text, lookup);
+    if (!value) return value.error();
+    return value->value;
+}
+
 ParameterTable::ParameterTable(const std::vector<Parameter>& parameters) {
     for (const Parameter& parameter : parameters)
         if (!parameters_.emplace(parameter.name, parameter).second) duplicates_.push_back(parameter.name);
@@ -110,8 +117,7 @@ std::string rangeText(const ParameterKind& p) {
 }
 
 Result<double> checkedValue(const std::string& text, const ParameterKind& parameter, const ParameterLookup& lookup) {
-    const Unit unit = findUnit(parameter.unit).value_or(Unit{});
-    auto value = evaluateField(text, unit, lookup);
+    auto value = evaluateValue(text, parameter, lookup);
     if (!value) return value;
     const bool low = parameter.aboveLeast ? *value <= parameter.least : *value < parameter.least;
     if (low || *value > parameter.most)

@@ -33,6 +33,9 @@ private:
     mutable std::map<std::string, Quantity, std::less<>> known_;
 };
 
+/// A typed text as a value of this kind, in SI, whatever its range.
+Result<double> evaluateValue(const std::string& text, const ParameterKind& parameter, const ParameterLookup& lookup);
+
 /// The value of one parameter of a part in SI, checked against its range.
 /// Errors name the part and the field. @pre `kind` is the part's kind and `key` one of its numeric parameters.
 Result<double> partValue(const Part& part, const PartKind& kind, std::string_view key, const ParameterLookup& lookup);

@@ -4,6 +4,7 @@
 #include <cmath>
 #include <map>
 #include <optional>
+#include <set>
 
 #include <fmt/format.h>
 
@@ -24,6 +25,9 @@ public:
     std::vector<Error> all() {
         startValues();
         onResistances();
+        deadTimes();
+        lateMeasurements();
+        setPointsBelowTheirInput();
         return std::move(found_);
     }
 
@@ -116,6 +120,133 @@ private:
                         fmt::format("{} has {} when on, {:.0f} % of {} beside it: is that meant?", part.name,
                                     formatQuantity(*on, "Ω"), 100 * *on / *around, resistor->name));
                 break;
+            }
+        }
+    }
+    const PartKind* kindOf(const Part& part) const { return library_.catalogue().find(part.kind); }
+    /// The parts at a net, each with the name of its pin.
+    std::vector<std::pair<const Part*, std::string>> at(int net) const {
+        std::vector<std::pair<const Part*, std::string>> list;
+        for (const PinRef& ref : nets_.nets[static_cast<std::size_t>(net)].pins)
+            for (const Part& part : sheet_.parts)
+                if (part.id == ref.part)
+                    if (const PartKind* kind = kindOf(part))
+                        list.emplace_back(&part, kind->pins[static_cast<std::size_t>(ref.pin)].name);
+        return list;
+    }
+    int netAt(const Part& part, std::string_view pin) const {
+        const PartKind* kind = kindOf(part);
+        const int index = kind ? kind->findPin(pin) : -1;
+        return index < 0 ? -1 : net(part, index);
+    }
+    /// The part that drives a signal pin, or nullptr.
+    const Part* driverOf(const Part& part, std::string_view pin) const {
+        const int net = netAt(part, pin);
+        if (net < 0) return nullptr;
+        for (const auto& [other, name] : at(net)) {
+            const PartKind& kind = *kindOf(*other);
+            if (kind.pins[static_cast<std::size_t>(kind.findPin(name))].sort == PinSort::signalOut) return other;
+        }
+        return nullptr;
+    }
+
+    /// Both gates of a modulator drive switches that lie in series, and it has no dead time.
+    void deadTimes() {
+        for (const Part& part : sheet_.parts) {
+            if (part.kind != "modulator" || value(part, "dead").value_or(1) > 0) continue;
+            std::vector<std::pair<int, int>> upper, lower;
+            for (const auto& [pin, list] : {std::pair("g", &upper), std::pair("n", &lower)})
+                for (const auto& [other, name] : at(netAt(part, pin)))
+                    if (name == "g" && kindOf(*other)->group == "Switches") list->emplace_back(net(*other, 0), net(*other, 1));
+            for (const auto& a : upper)
+                for (const auto& b : lower)
+                    if (a.second == b.first || a.first == b.second)
+                        return caution(part, "dead",
+                                       fmt::format("{} switches both switches of a leg without a dead time: real ones "
+                                                   "would short the supply at every edge. Give it one",
+                                                   part.name));
+        }
+    }
+
+    /// A regulator that works from the start, on a value that is not right before a window has passed.
+    void lateMeasurements() {
+        for (const Part& part : sheet_.parts) {
+            if ((part.kind != "pi" && part.kind != "pid") || driverOf(part, "on")) continue;
+            std::vector<const Part*> before = {&part};
+            for (std::size_t i = 0; i < before.size() && before.size() < 64; ++i)
+                for (const PinKind& pin : kindOf(*before[i])->pins) {
+                    if (pin.sort != PinSort::signalIn) continue;
+                    const Part* driver = driverOf(*before[i], pin.name);
+                    if (!driver || std::find(before.begin(), before.end(), driver) != before.end()) continue;
+                    // What lies before another regulator is that one's matter.
+                    if (driver->kind != "pi" && driver->kind != "pid") before.push_back(driver);
+                }
+            for (const Part* late : before) {
+                const bool moving = late->kind == "moving-mean" || late->kind == "moving-rms" || late->kind == "fundamental";
+                if (!moving && late->kind != "pll" && late->kind != "pll3") continue;
+                const double wait = late->kind == "fundamental" ? 1 / value(*late, "f").value_or(50)
+                                    : moving ? value(*late, "window").value_or(0) : 1 / value(*late, "fn").value_or(20);
+                caution(part, "on",
+                        fmt::format("{} regulates from the start, but what {} gives it is not right before {}: connect "
+                                    "its input 'on' to a step at that time, so that it does not wind up",
+                                    part.name, late->name, formatQuantity(wait, "s", 3)));
+                break;
+            }
+        }
+    }
+
+    /// The potential that a net cannot fall below while all switches are off: that of a dc source from which windings,
+    /// closed paths and diodes in their forward direction lead to it.
+    std::map<int, std::pair<double, const Part*>> floors() const {
+        std::map<int, std::pair<double, const Part*>> known;
+        std::set<int> reference;
+        for (const Part& part : sheet_.parts)
+            if (part.kind == "reference") reference.insert(net(part, 0));
+        for (const Part& part : sheet_.parts)
+            if (part.kind == "dc-voltage" && reference.contains(net(part, 1)))
+                if (const auto level = value(part, "level"); level && *level > 0) known[net(part, 0)] = {*level, &part};
+        for (bool more = true; more;) {
+            more = false;
+            for (const Part& part : sheet_.parts) {
+                const bool winding = part.kind == "inductor" || part.kind == "ammeter", diode = part.kind == "diode";
+                // The body diode of a transistor conducts from its source to its drain.
+                const bool body = part.kind == "mosfet";
+                if (!winding && !diode && !body) continue;
+                const int a = net(part, body ? 1 : 0), b = net(part, body ? 0 : 1);
+                const double drop = winding ? 0.0 : value(part, "vf").value_or(0.0);
+                for (const auto& [from, to] : {std::pair(a, b), std::pair(b, a)}) {
+                    if (from == b && !winding) continue;
+                    const auto source = known.find(from);
+                    if (source == known.end() || reference.contains(to)) continue;
+                    const double level = source->second.first - drop;
+                    if (level <= 0 || (known.contains(to) && known[to].first >= level)) continue;
+                    known[to] = {level, source->second.second};
+                    more = true;
+                }
+            }
+        }
+        return known;
+    }
+
+    /// A step-up supply that is asked for less than its input: its diode passes the input on, whatever the regulator does.
+    void setPointsBelowTheirInput() {
+        const auto floors = this->floors();
+        if (floors.empty()) return;
+        for (const Part& part : sheet_.parts) {
+            if (part.kind != "sum") continue;
+            const Part *first = driverOf(part, "a"), *second = driverOf(part, "b");
+            if (first && second && first->kind == "probe") std::swap(first, second);
+            if (!first || !second || first->kind != "constant" || second->kind != "probe") continue;
+            const std::string of = textValue(*second, *kindOf(*second), "of");
+            if (!of.ends_with(".v") || value(*second, "gain").value_or(1) != 1) continue;
+            const auto setPoint = value(*first, "value");
+            for (const auto& [net, floor] : floors) {
+                if (nets_.nets[static_cast<std::size_t>(net)].name + ".v" != of || !setPoint || *setPoint >= floor.first) continue;
+                caution(*first, "value",
+                        fmt::format("{} asks for {} at {}, but {} reaches it through windings and diodes and holds it at "
+                                    "{} or more: a step-up supply cannot go below its input",
+                                    first->name, formatQuantity(*setPoint, "V"), of.substr(0, of.size() - 2), floor.second->name,
+                                    formatQuantity(floor.first, "V")));
             }
         }
     }

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "model/values.h"
+#include "network/clock.h"
 #include "session/registry.h"
 #include "session/state_file.h"
 #include "session/version.h"
@@ -63,7 +64,9 @@ Result<std::shared_ptr<Run>> Run::prepare(std::shared_ptr<const Project> origina
     if (!end) return end.error();
     auto tolerance = planValue(*plan, "tolerance", plan->tolerance, "", parameters, 0.0, 0.1);
     if (!tolerance) return tolerance.error();
-    auto elaboration = elaborate(**project, partLibrary());
+    auto stretches = stretchesOf(*scene, **project, partLibrary(), toTicks(*end));
+    if (!stretches) return stretches.error();
+    auto elaboration = elaborate(**project, partLibrary(), stretches->front().changes);
     if (!elaboration) return elaboration.error();
     const Engine* engine = wanted == bestEngine ? &bestEngineFor(elaboration->network) : findEngine(wanted);
     if (auto accepted = engine->accepts(elaboration->network); !accepted) return accepted.error();
@@ -73,6 +76,7 @@ Result<std::shared_ptr<Run>> Run::prepare(std::shared_ptr<const Project> origina
     run->engine_ = engine;
     run->request_.end = toTicks(*end);
     run->request_.traceTolerance = *tolerance;
+    if (auto status = run->setScene(*scene, std::move(*stretches)); !status) return status.error();
     if (auto status = run->setTolerances(*plan); !status) return status.error();
     if (auto status = run->setStart(*plan, settings); !status) return status.error();
     run->plan_ = plan->name;
@@ -124,31 +128,64 @@ Status Run::setStart(const Plan& plan, const RunSettings& settings) {
     return {};
 }
 
-void Run::execute() { summary_ = engine_->run(elaboration_.network, request_, *store_, cancel_); }
+void Run::execute() { summary_ = solve(request_, *store_, cancel_); }
+
+/// Elaborates what comes after the first event.
+Status Run::setScene(const Scene& scene, std::vector<Stretch> stretches) {
+    for (const Stretch& stretch : stretches) {
+        if (!stretch.what.empty()) events_.emplace_back(toSeconds(stretch.from), stretch.what);
+        if (stretch.from == 0) continue;
+        const auto about = [&](Error error) {
+            error.message = fmt::format("scene {}, at {}: {}", scene.name, formatQuantity(toSeconds(stretch.from), "s", 6), error.message);
+            return error;
+        };
+        auto next = elaborate(*project_, partLibrary(), stretch.changes);
+        if (!next) return about(next.error());
+        if (auto same = sameShape(elaboration_.network, next->network); !same) return about(same.error());
+        if (auto accepted = engine_->accepts(next->network); !accepted) return about(accepted.error());
+        later_.emplace_back(stretch.from, std::move(next->network));
+    }
+    return {};
+}
+
+/// Adds what a further stretch took.
+static void addTo(RunSummary& all, RunSummary next) {
+    for (auto& [name, value] : next.counters)
+        for (auto& [known, sum] : all.counters)
+            if (known == name) sum += value;
+    for (auto& [name, value] : next.seconds)
+        for (auto& [known, sum] : all.seconds)
+            if (known == name) sum += value;
+    for (const auto& [part, events] : next.eventsByPart) all.eventsByPart[part] += events;
+    all.end = next.end;
+    all.error = std::move(next.error);
+    all.reached = next.reached;
+    all.standing = std::move(next.standing);
+}
+
+RunSummary Run::solve(const RunRequest& whole, RunSink& sink, const CancelToken& cancel) const {
+    RunRequest request = whole;
+    const auto end = [&](std::size_t next) { return next < later_.size() ? later_[next].first : whole.end; };
+    request.end = end(0);
+    RunSummary summary = engine_->run(elaboration_.network, request, sink, cancel);
+    for (std::size_t i = 0; i < later_.size() && summary.end == RunEnd::finished; ++i) {
+        request.from = std::make_shared<const Standing>(std::move(summary.standing));
+        request.end = end(i + 1);
+        addTo(summary, engine_->run(later_[i].second, request, sink, cancel));
+    }
+    return summary;
+}
 
 std::int64_t Run::expectedEdges() const {
     constexpr int counted = 2000;
-    const Network& network = elaboration_.network;
-    std::vector<double> signals(static_cast<std::size_t>(network.signalCount), 0.0), inputs, outputs;
-    const auto inputsOf = [&](const SignalConnection& c) -> std::vector<double>& {
-        inputs.clear();
-        for (const int s : c.inputs) inputs.push_back(s < 0 ? 0.0 : signals[static_cast<std::size_t>(s)]);
-        return inputs;
-    };
-    for (const SignalConnection& c : network.signalBlocks) {
-        outputs.assign(c.outputs.size(), 0.0);
-        c.block->evaluate(0, inputsOf(c), outputs);
-        for (std::size_t i = 0; i < outputs.size(); ++i)
-            if (c.outputs[i] >= 0) signals[static_cast<std::size_t>(c.outputs[i])] = outputs[i];
-    }
+    // What the control would see is not known beforehand: it sees 0.
+    const Clock::Sense nothing = [](int) { return 0.0; };
+    Clock clock(elaboration_.network);
     Tick t = 0;
     for (int n = 0; n < counted; ++n) {
-        Tick next = neverTick;
-        for (const auto& source : network.sources) next = std::min(next, source->nextBreak(t));
-        for (const SignalConnection& c : network.signalBlocks)
-            next = std::min(next, c.block->nextInstant(t, inputsOf(c)));
-        if (next >= request_.end) return n;
-        t = next;
+        if (clock.next() >= request_.end) return n;
+        t = clock.next();
+        clock.advance(t, nothing);
     }
     return static_cast<std::int64_t>(counted * (static_cast<double>(request_.end) / static_cast<double>(t)));
 }

@@ -11,6 +11,7 @@
 #include "model/project.h"
 #include "network/elaborate.h"
 #include "network/engine.h"
+#include "network/scene.h"
 #include "session/run_record.h"
 #include "traces/trace.h"
 #include "traces/trace_store.h"
@@ -38,6 +39,10 @@ public:
 
     /// Solves in the calling thread; call once. The summary is complete when it returns.
     void execute();
+    /// Solves once more, into another sink. @param request  as request() gives it, with changes
+    RunSummary solve(const RunRequest& request, RunSink& sink, const CancelToken& cancel) const;
+    /// The instants of the events of the scene, s, that come within the run, each with what it does.
+    const std::vector<std::pair<double, std::string>>& events() const { return events_; }
     void cancel() const { cancel_.cancel(); }
     const CancelToken& cancelToken() const { return cancel_; }
 
@@ -66,11 +71,15 @@ public:
 private:
     Status setTolerances(const Plan& plan);
     Status setStart(const Plan& plan, const RunSettings& settings);
+    Status setScene(const Scene& scene, std::vector<Stretch> stretches);
     Run(Elaboration elaboration) : elaboration_(std::move(elaboration)), layout_(elaboration_.network) {}
 
     std::shared_ptr<const Project> project_;
     Elaboration elaboration_;
     RowLayout layout_;
+    /// What comes after the first stretch, for which `elaboration_` is: where each begins, and its network.
+    std::vector<std::pair<Tick, Network>> later_;
+    std::vector<std::pair<double, std::string>> events_;
     const Engine* engine_ = nullptr;
     RunRequest request_;
     std::string plan_, scene_;

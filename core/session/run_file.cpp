@@ -240,6 +240,9 @@ Status writeRunFile(const Run& run, const std::filesystem::path& path) {
     about["provenance"] = Json::object();
     for (const auto& [key, text] : run.provenance()) about["provenance"][key] = text;
 
+    const auto unitOf = [](UnknownSort sort) {
+        return sort == UnknownSort::voltage ? "V" : sort == UnknownSort::current ? "A" : "";
+    };
     const auto read = [&](QuantityInfo quantity) {
         auto trace = std::make_unique<Trace>(run.storePointer(), quantity, layout);
         trace->update();
@@ -263,7 +266,7 @@ Status writeRunFile(const Run& run, const std::filesystem::path& path) {
             return hdf5::writeColumn(group, name, unit, count, [&](hsize_t i) { return trace->value(i); });
         };
         good = good && writeGroup(file, "unknowns", layout.unknowns, [&](hid_t group, int i) {
-                   return column(group, columnName(network.quantities, i), network.isPotential(i) ? "V" : "A",
+                   return column(group, columnName(network.quantities, i), unitOf(network.sortOf(i)),
                                  {"", "", QuantityInfo::Sort::linear, {{i, 1.0}}, {}, -1});
                });
         good = good && writeGroup(file, "signals", network.signalCount, [&](hid_t group, int i) {

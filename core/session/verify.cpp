@@ -54,7 +54,7 @@ Result<Verification> verify(const Run& run, const CancelToken& cancel) {
     Verification result;
     const Network& network = run.elaboration().network;
     auto store = std::make_shared<TraceStore>(static_cast<std::size_t>(network.signalCount), std::size_t{8} << 30);
-    result.reference = run.engine().run(network, request, *store, cancel);
+    result.reference = run.solve(request, *store, cancel);
     if (result.reference.end != RunEnd::finished)
         return result.reference.error.value_or(
             Error{ErrorCode::resource, fmt::format("the second run {}", describe(result.reference.end))});

@@ -125,7 +125,7 @@ TEST(Shortcuts, TenMillionEventsDoNotDrift) {
     ASSERT_EQ(summary.end, RunEnd::finished);
     EXPECT_EQ(summary.counter("events"), 10'000'001);
     const double expected = 5 * (1 - std::exp(-0.3 * period / tau)) / (1 - std::exp(-period / tau));
-    EXPECT_RELATIVE(summary.finalStates[0], expected, 2e-11) << "two ticks early";
+    EXPECT_RELATIVE(summary.standing.states[0], expected, 2e-11) << "two ticks early";
 }
 
 // A lossless oscillation at 50 kHz keeps its energy over a second.
@@ -145,7 +145,7 @@ TEST(Shortcuts, LosslessOscillationKeepsItsEnergyForASecond) {
     const RunSummary summary =
         (*prepared)->engine().run((*prepared)->elaboration().network, request, counter, CancelToken());
     ASSERT_EQ(summary.end, RunEnd::finished) << summary.brief();
-    const double v = summary.finalStates[0], i = summary.finalStates[1];
+    const double v = summary.standing.states[0], i = summary.standing.states[1];
     EXPECT_RELATIVE(0.5e-6 * v * v + 0.5 * 10.132118364234e-6 * i * i, 50e-6, 1e-9);
 }
 
@@ -206,7 +206,7 @@ TEST(Start, GoesOnFromTheEndOfAnotherRun) {
     Circuit c = stepUp("0.5", "24", "48", "1m");
     const auto whole = run(Circuit(c).plan("2m", "1e-3")), half = run(c);
     const auto path = folder.path() / "end.json";
-    ASSERT_TRUE(writeStates(path, half->elaboration().network, half->summary().finalStates, 1e-3));
+    ASSERT_TRUE(writeStates(path, half->elaboration().network, half->summary().standing.states, 1e-3));
     c.project().plans[0].start = path.string();
     const auto rest = run(c);
     EXPECT_RELATIVE(at(*rest, "out.v", 0.9e-3), at(*whole, "out.v", 1.9e-3), 1e-6);

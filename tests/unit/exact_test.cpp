@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <random>
 
-#include "engines/common/clock.h"
+#include "network/clock.h"
 #include "engines/exact/elimination.h"
 #include "engines/exact/leg.h"
 #include "session/run.h"
@@ -90,7 +90,7 @@ TEST(Clock, CyclesAgreeWithAskingTheBlocks) {
         Tick next = neverTick;
         for (const SignalConnection& block : network.signalBlocks) {
             inputs.clear();
-            for (const int s : block.inputs) inputs.push_back(s < 0 ? 0.0 : signals[static_cast<std::size_t>(s)]);
+            for (const SignalInput& in : block.inputs) inputs.push_back(signals[static_cast<std::size_t>(in.signal)]);
             outputs.assign(block.outputs.size(), 0.0);
             block.block->evaluate(t, inputs, outputs);
             for (std::size_t i = 0; i < outputs.size(); ++i)

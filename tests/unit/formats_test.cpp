@@ -62,7 +62,7 @@ TEST(Hedge, UnknownKeysSurvive) {
         "parts": [{"name": "R1", "kind": "resistor", "at": [8, 8], "rung": 1, "values": {"r": "5", "future": "7"}, "owner": "x"}],
         "wires": [{"points": [[0, 0], [8, 0]], "style": 3}], "labels": [{"net": "a", "at": [0, 0], "z": null}]}],
         "parameters": [{"name": "D", "value": "0.3", "unit": "", "group": "g"}], "plans": [{"name": "p", "end": "1m", "spans": []}],
-        "scenes": [{"name": "s", "events": [1]}], "lanes": [{"quantities": ["a.v"], "log": true},
+        "scenes": [{"name": "s", "events": [{"at": "1m", "set": "a", "to": "2", "why": "x"}], "more": 1}], "lanes": [{"quantities": ["a.v"], "log": true},
           {"quantities": ["a.v"], "kind": "spectrum", "spectrum": {"window": "flat top", "limit": "1 2, 3 4", "new": 7}},
           {"quantities": ["a.v", "a.i"], "kind": "x-y"}],
         "laneSets": [{"name": "one", "lanes": [{"quantities": ["b.v"]}], "other": 1}],

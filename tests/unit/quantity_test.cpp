@@ -159,7 +159,7 @@ TEST(Entry, SaysWhatIsWrongWhileTyping) {
     EXPECT_EQ(readEntry("l 47u dcr", catalogue, {}).error().message, "winding resistance needs a value after it");
     EXPECT_EQ(readEntry("c 10mH", catalogue, {}).error().message, "capacitance: this is in H, the field takes F; it must be above 0 F");
     EXPECT_EQ(readEntry("pwm carrier round", catalogue, {}).error().message,
-              "carrier: 'round' is not one of saw and triangle");
+              "carrier: 'round' is not one of saw, falling saw and triangle");
 }
 
 TEST(Entry, PointsAtTheWrongCharacter) {

@@ -6,7 +6,7 @@
 #include <fmt/format.h>
 
 #include "engines/adaptive/switching.h"
-#include "engines/common/clock.h"
+#include "network/clock.h"
 
 namespace hedgerow::adaptive {
 
@@ -29,6 +29,7 @@ Result<std::vector<double>> search(const Network& network, int rising) {
         segments.push_back(network.elements[i]->initialSegment(clock.gate(i)));
     switching.set(segments);
     stepper.setSourceFactor(rising > 0 ? 1.0 / rising : 1.0);
+    stepper.setHeld(clock.signals());
     if (auto settled = switching.settle(at, 0, "at the operating point"); !settled) return settled.error();
     double length = first;
     std::size_t slowest = 0;

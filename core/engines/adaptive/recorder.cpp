@@ -40,16 +40,22 @@ void Recorder::see(std::span<const double> z) {
     for (std::size_t i = 0; i < z.size(); ++i) {
         low_[i] = first_ ? z[i] : std::min(low_[i], z[i]);
         high_[i] = first_ ? z[i] : std::max(high_[i], z[i]);
-        double& all = network_.isPotential(static_cast<int>(i)) ? voltage_ : current_;
+        double& all = largest_[static_cast<std::size_t>(network_.sortOf(static_cast<int>(i)))];
         all = std::max(all, std::abs(z[i]));
     }
     first_ = false;
 }
 
+/// The largest of its kind; a signal is a kind of its own.
+double Recorder::sizeOf(std::size_t i) const {
+    const UnknownSort sort = network_.sortOf(static_cast<int>(i));
+    return sort == UnknownSort::signal ? std::max(std::abs(low_[i]), std::abs(high_[i]))
+                                     : largest_[static_cast<std::size_t>(sort)];
+}
+
 double Recorder::allowed(std::size_t i) const {
-    const double all = network_.isPotential(static_cast<int>(i)) ? voltage_ : current_;
     const double tolerance = request_.tolerances.empty() ? request_.traceTolerance : request_.tolerances[i];
-    return tolerance * std::max(high_[i] - low_[i], quiet * all) + 1e-15;
+    return tolerance * std::max(high_[i] - low_[i], quiet * sizeOf(i)) + 1e-15;
 }
 
 void Recorder::write(Tick t, std::span<const double> z) {

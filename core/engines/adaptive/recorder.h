@@ -1,6 +1,7 @@
 #pragma once
 // Writes a run as straight lines that stay within the tolerance of the polynomials of its steps.
 
+#include <array>
 #include <map>
 #include <vector>
 
@@ -31,6 +32,7 @@ private:
     };
     void see(std::span<const double> z);
     double allowed(std::size_t unknown) const;
+    double sizeOf(std::size_t unknown) const;
     void add(Tick t, std::span<const double> z);
     void write(Tick t, std::span<const double> z);
     bool straightTo(Tick t, std::span<const double> z) const;
@@ -42,7 +44,7 @@ private:
     std::map<std::vector<int>, std::uint32_t> views_;
     std::uint32_t view_ = 0, signals_ = 0;
     Values low_, high_, between_;
-    double voltage_ = 0, current_ = 0;  ///< the largest seen
+    std::array<double, 3> largest_ = {};  ///< the largest seen of each sort
     Point written_;                     ///< the last point in the store
     std::vector<Point> held_;           ///< later points that a line may still pass over
     bool full_ = false, first_ = true;

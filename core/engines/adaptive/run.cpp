@@ -89,11 +89,47 @@ RunSummary Run::solve() {
                        {"total", total}};
     for (std::size_t i = 0; i < eventsByElement_.size(); ++i)
         if (eventsByElement_[i] > 0) summary.eventsByPart[network_.elements[i]->part()] += eventsByElement_[i];
-    summary.finalStates = now_.x;
+    summary.standing = {t_, now_.x, switching_.segments(), entered_, {}, {}};
+    clock_.describe(summary.standing);
     return summary;
 }
 
+/// From where another run stood.
+bool Run::goOn(const Standing& from) {
+    t_ = from.t;
+    now_.x = from.states;
+    clock_.resume(from);
+    for (std::size_t i = 0; i < gateOn_.size(); ++i) gateOn_[i] = clock_.gate(i);
+    entered_ = from.entered;
+    switching_.set(from.segments);
+    if (!begin("as a new stretch begins")) return false;
+    for (std::size_t i = 0; i < entered_.size(); ++i)
+        if (from.segments[i] != switching_.segments()[i]) entered_[i] = t_;
+    firstPoint();
+    return true;
+}
+
+/// Settles the first configuration.
+bool Run::begin(const std::string& what) {
+    recorder_.setSignals(clock_.signals());
+    signalVersion_ = clock_.version();
+    stepper_.setHeld(clock_.signals());
+    if (auto settled = switching_.settle(now_, t_, what); !settled) return fail(settled.error()), false;
+    return true;
+}
+
+void Run::firstPoint() {
+    recorder_.setSegments(switching_.segments());
+    recorder_.event(t_, now_.z);
+    showLogic();
+    beforeEvent_ = longest_;
+    step_ = toTicks(firstStep);
+    stepper_.use(backwardEuler());
+}
+
 bool Run::start() {
+    if (clock_.error()) return fail(*clock_.error()), false;
+    if (request_.from) return goOn(*request_.from);
     for (const StateInfo& state : network_.states) now_.x.push_back(state.initial);
     if (!request_.startStates.empty()) now_.x = request_.startStates;
     const Values given = now_.x;
@@ -103,12 +139,11 @@ bool Run::start() {
         segments.push_back(network_.elements[i]->initialSegment(gateOn_[i]));
     }
     switching_.set(segments);
-    recorder_.setSignals(clock_.signals());
-    signalVersion_ = clock_.version();
-    if (auto settled = switching_.settle(now_, 0, "as the run starts"); !settled) return fail(settled.error()), false;
+    if (!begin("as the run starts")) return false;
     for (std::size_t i = 0; i < given.size() && !request_.redistribute; ++i) {
         constexpr double startTolerance = 1e-3;  // what parasitics take is no contradiction
         const StateInfo& state = network_.states[i];
+        if (state.sort == StateSort::signal) continue;
         const bool voltage = state.sort == StateSort::capacitorVoltage;
         const char* unit = voltage ? "V" : "A";
         const double jump = now_.x[i] - given[i];
@@ -126,11 +161,7 @@ bool Run::start() {
              voltage ? "v0" : "i0"});
         return false;
     }
-    recorder_.setSegments(switching_.segments());
-    recorder_.event(0, now_.z);
-    beforeEvent_ = longest_;
-    step_ = toTicks(firstStep);
-    stepper_.use(backwardEuler());
+    firstPoint();
     return true;
 }
 
@@ -335,7 +366,9 @@ void Run::arrived() {
         if (wanted != switching_.segments()) enter(wanted, what);
         return;
     }
-    clock_.advance(t_);
+    clock_.advance(t_, [this](int column) { return now_.z[static_cast<std::size_t>(column)]; });
+    if (clock_.error()) return fail(*clock_.error());
+    stepper_.setHeld(clock_.signals());
     bool changed = false;
     for (std::size_t i = 0; i < gateOn_.size(); ++i) {
         if (static_cast<bool>(gateOn_[i]) == clock_.gate(i)) continue;
@@ -382,7 +415,17 @@ void Run::enter(const std::vector<int>& wanted, const std::string& what) {
     step_ = toTicks(firstStep);
     stepper_.use(backwardEuler());
     secondsEvents_ += watch.seconds();
-    if (!settled) fail(settled.error());
+    if (!settled) return fail(settled.error());
+    showLogic();
+}
+
+/// Elements that drive a signal show what they do now; what follows from it comes at the same instant.
+void Run::showLogic() {
+    for (std::size_t i = 0; i < network_.elements.size(); ++i) {
+        const Element& element = *network_.elements[i];
+        if (element.logicSignal() >= 0)
+            clock_.set(element.logicSignal(), element.conducts(switching_.segments()[i]) ? 1.0 : 0.0, t_);
+    }
 }
 
 }  // namespace hedgerow::adaptive

@@ -5,7 +5,7 @@
 
 #include "engines/adaptive/recorder.h"
 #include "engines/adaptive/switching.h"
-#include "engines/common/clock.h"
+#include "network/clock.h"
 
 namespace hedgerow::adaptive {
 
@@ -24,9 +24,13 @@ private:
     std::optional<std::pair<double, std::size_t>> firstCrossing();
     bool landOn(const std::pair<double, std::size_t>& crossing, Tick& length);
     void accept(Tick length);
+    bool goOn(const Standing& from);
+    bool begin(const std::string& what);
+    void firstPoint();
     void crossed(std::size_t guard);
     void arrived();
     void enter(const std::vector<int>& wanted, const std::string& what);
+    void showLogic();
     Tick nextTimeout() const;
     void fail(Error error);
     void takeOver();

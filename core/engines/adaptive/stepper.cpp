@@ -61,11 +61,19 @@ void Stepper::use(const Tableau& tableau) {
     reset();
 }
 
+void Stepper::setHeld(const std::vector<double>& signals) {
+    held_.clear();
+    for (const HeldSource& held : system_.network().heldSources)
+        held_.push_back(signals[static_cast<std::size_t>(held.signal)]);
+}
+
 void Stepper::sources(Tick t) {
     const Network& network = system_.network();
     for (std::size_t i = 0; i < network.sources.size(); ++i)
         network.sources[i]->valueAt(t, std::span(w_).subspan(static_cast<std::size_t>(network.sourceOffsets[i]),
                                                              static_cast<std::size_t>(network.sources[i]->size())));
+    for (std::size_t i = 0; i < held_.size(); ++i)
+        w_[static_cast<std::size_t>(network.heldSources[i].source)] = held_[i];
     w_[0] = 1;
     if (sourceFactor_ != 1)
         for (double& value : w_) value *= sourceFactor_;
@@ -98,7 +106,8 @@ Stepper::Outcome Stepper::iterate(const Values& base, double alpha, Values& z, V
         for (std::size_t i = 0; i < z.size(); ++i) {
             const double part = std::abs(trial_[i] - z[i]) / (scales_.ofUnknown(i) + (careful ? here.ofUnknown(i) : 0));
             if (!(part <= std::max(moved, movedCurrents))) worst_ = i;
-            double& most = system_.network().isPotential(static_cast<int>(i)) ? moved : movedCurrents;
+            double& most =
+                system_.network().sortOf(static_cast<int>(i)) == UnknownSort::current ? movedCurrents : moved;
             if (!(part <= most)) most = part;
         }
         z.swap(trial_);

@@ -53,6 +53,8 @@ public:
     void reset() { factoredAlpha_ = -1; }
     /// Scales all sources, for the search of an operating point.
     void setSourceFactor(double factor) { sourceFactor_ = factor; }
+    /// The values of sources that follow signals, from all signals.
+    void setHeld(const std::vector<double>& signals);
 
 private:
     void sources(Tick t);
@@ -66,7 +68,7 @@ private:
     Instant end_;
     std::vector<Values> stages_, slopes_;  ///< z and x' of each stage
     std::vector<double> weights_;          ///< [stage of dense][power]: of the polynomial, by powers of the part
-    Values base_, x_, previous_, r_, trial_, w_, errors_;
+    Values base_, x_, previous_, r_, trial_, w_, errors_, held_;
     double error_ = 0, factoredAlpha_ = -1, sourceFactor_ = 1, contraction_ = 0.1;
     std::size_t worst_ = 0;
     std::int64_t iterations_ = 0, failures_ = 0;

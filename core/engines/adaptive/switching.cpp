@@ -50,18 +50,28 @@ void Switching::collect() {
             guards_.push_back({i, std::move(guard), 0});
 }
 
+bool Switching::ofSignal(const Active& active) const {
+    return !active.guard.terms.empty() &&
+           system_.network().sortOf(active.guard.terms.front().first) == UnknownSort::signal;
+}
+
 bool Switching::flipViolated(const Values& z, const Values& later, bool onlyFirst) {
     std::vector<int> wanted = segments_;
     // Values of a configuration that does not fit may be huge: what rounding leaves of them counts as nothing.
     Scales here(system_.network());
     here.see(z, {});
-    for (Active& active : guards_) {
-        active.zero = zero_ * scales_.ofTerms(active.guard.terms) + rounding * here.ofTerms(active.guard.terms);
-        if (valueOf(active.guard, z) >= -active.zero || valueOf(active.guard, later) >= -active.zero) continue;
-        if (wanted[active.element] != segments_[active.element]) continue;
-        wanted[active.element] = active.guard.next;
-        flipped_.push_back(active.element);
-        if (onlyFirst) break;
+    // The control follows the circuit: what it sees counts once that has come to a state.
+    for (const bool control : {false, true}) {
+        for (Active& active : guards_) {
+            if (ofSignal(active) != control) continue;
+            active.zero = zero_ * scales_.ofTerms(active.guard.terms) + rounding * here.ofTerms(active.guard.terms);
+            if (valueOf(active.guard, z) >= -active.zero || valueOf(active.guard, later) >= -active.zero) continue;
+            if (wanted[active.element] != segments_[active.element]) continue;
+            wanted[active.element] = active.guard.next;
+            flipped_.push_back(active.element);
+            if (onlyFirst) break;
+        }
+        if (wanted != segments_) break;
     }
     return set(wanted);
 }
@@ -71,9 +81,11 @@ void Switching::lookCloser(bool closer) { moment_ = closer ? shortMoment : momen
 bool Switching::flipAgainstImpulses(const Values& z, bool onlyFirst) {
     constexpr double part = 1e-3;
     double largest = 0;
-    for (const Active& active : guards_) largest = std::max(largest, std::abs(valueOf(active.guard, z)));
+    for (const Active& active : guards_)
+        if (!ofSignal(active)) largest = std::max(largest, std::abs(valueOf(active.guard, z)));
     std::vector<int> wanted = segments_;
     for (const Active& active : guards_) {
+        if (ofSignal(active)) continue;
         if (valueOf(active.guard, z) >= -part * largest || wanted[active.element] != segments_[active.element])
             continue;
         wanted[active.element] = active.guard.next;

@@ -38,6 +38,7 @@ public:
     const std::vector<std::size_t>& flipped() const { return flipped_; }
 
 private:
+    bool ofSignal(const Active& active) const;
     bool flipAgainstImpulses(const Values& z, bool onlyFirst);
     void collect();
     std::optional<Error> lostCurrent(const Instant& before, const Instant& after, Tick t,

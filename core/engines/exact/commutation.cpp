@@ -36,9 +36,10 @@ Mode<Real>::Mode(const Frame<Real>& frame, Segments chosen, std::shared_ptr<Alge
         const Element& element = *frame.network.elements[i];
         timed = timed || element.timeout(segments[i]).has_value();
         for (Guard& guard : element.guards(segments[i])) {
-            const bool ofVoltage = guard.terms.empty() || frame.network.isPotential(guard.terms.front().first);
+            const UnknownSort sort =
+                guard.terms.empty() ? UnknownSort::voltage : frame.network.sortOf(guard.terms.front().first);
             constants.push_back(guard.constant);
-            guards.push_back({static_cast<int>(i), guard.next, std::move(guard.terms), ofVoltage});
+            guards.push_back({static_cast<int>(i), guard.next, std::move(guard.terms), sort});
         }
     }
     const auto count = static_cast<Eigen::Index>(guards.size());
@@ -71,7 +72,7 @@ const std::vector<Real>& Mode<Real>::noise(const Magnitudes<Real>& magnitudes) {
         noise_.resize(guards.size());
         for (std::size_t i = 0; i < guards.size(); ++i) {
             const Vector<Real> row = guardValue.row(static_cast<Eigen::Index>(i));
-            noise_[i] = magnitudes.noise(row.data(), guards[i].ofVoltage);
+            noise_[i] = magnitudes.noise(row.data(), guards[i].sort);
         }
     }
     return noise_;
@@ -79,7 +80,10 @@ const std::vector<Real>& Mode<Real>::noise(const Magnitudes<Real>& magnitudes) {
 
 template <class Real>
 Commutation<Real>::Commutation(const Frame<Real>& frame, Magnitudes<Real>& magnitudes)
-    : frame_(frame), magnitudes_(magnitudes) {}
+    : frame_(frame), magnitudes_(magnitudes) {
+    for (std::size_t i = 0; i < frame.network.elements.size(); ++i)
+        if (frame.network.elements[i]->logicSignal() >= 0) logic_.push_back(i);
+}
 
 template <class Real>
 std::int64_t Commutation<Real>::products() const {
@@ -143,6 +147,8 @@ Result<Mode<Real>*> Commutation<Real>::settle(Vector<Real>& y, const Segments& w
     // When a time has run out the segment that follows is known; what came of it elsewhere would lead back.
     const auto guess = cause.sort == Cause::Sort::timeout ? guesses_.end() : guesses_.find(wanted);
     Segments candidate = guess == guesses_.end() ? wanted : guess->second;
+    // A comparator with hysteresis has two states that fit: it stays in the one it is in.
+    for (const std::size_t element : logic_) candidate[element] = wanted[element];
     Mode<Real>* last = nullptr;
     Mode<Real>* found = search(candidate, before, y, last);
     // A mode that would cut a winding current is taken only when there is no other, and then it is an error.
@@ -201,7 +207,7 @@ bool Commutation<Real>::settleAs(Mode<Real>& mode, Vector<Real>& y) {
             multiply(mode.guardImpulse, y.data(), guardScratch_.data());
             for (std::size_t i = 0; i < mode.guards.size(); ++i)
                 if (guardScratch_(static_cast<Eigen::Index>(i)) <
-                    -(mode.guards[i].ofVoltage ? magnitudes_.fluxNoise() : magnitudes_.chargeNoise()))
+                    -magnitudes_.impulseNoise(mode.guards[i].sort))
                     return false;
         }
         projected_.resize(y.size());
@@ -235,7 +241,7 @@ typename Commutation<Real>::Trial Commutation<Real>::judge(Mode<Real>& mode, con
         const Vector<Real> impulse = mode.guardImpulse * before;
         for (std::size_t i = 0; i < mode.guards.size(); ++i)
             if (impulse(static_cast<Eigen::Index>(i)) <
-                -(mode.guards[i].ofVoltage ? magnitudes_.fluxNoise() : magnitudes_.chargeNoise()))
+                -magnitudes_.impulseNoise(mode.guards[i].sort))
                 trial.violators.push_back(i);
     }
     if (trial.violators.empty()) {
@@ -243,6 +249,10 @@ typename Commutation<Real>::Trial Commutation<Real>::judge(Mode<Real>& mode, con
         judgeGuards(mode, after, trial);
     }
     if (!trial.violators.empty()) trial.verdict = Verdict::violated;
+    // The control follows the circuit: what it sees counts once that has come to a state.
+    const auto ofCircuit = [&](std::size_t i) { return mode.guards[i].sort != UnknownSort::signal; };
+    if (std::any_of(trial.violators.begin(), trial.violators.end(), ofCircuit))
+        std::erase_if(trial.violators, [&](std::size_t i) { return !ofCircuit(i); });
     return trial;
 }
 
@@ -279,7 +289,7 @@ std::vector<std::size_t> Commutation<Real>::shadowed(const Mode<Real>& mode) con
         }
         if (!throughGate) continue;
         for (std::size_t i = 0; i < mode.guards.size(); ++i)
-            if (!mode.guards[i].ofVoltage && std::abs(along(mode.guards[i].terms, shared.col(j))) > 1e-6)
+            if (mode.guards[i].sort == UnknownSort::current && std::abs(along(mode.guards[i].terms, shared.col(j))) > 1e-6)
                 found.push_back(i);
     }
     return found;

@@ -25,8 +25,10 @@ Frame<Real>::Frame(const Network& net)
 }
 
 template <class Real>
-Magnitudes<Real>::Magnitudes(const Frame<Real>& frame) : frame_(frame), sources_(Vector<Real>::Zero(frame.sources)) {
+Magnitudes<Real>::Magnitudes(const Frame<Real>& frame)
+    : frame_(frame), sources_(Vector<Real>::Zero(frame.sources)), signals_(Vector<Real>::Zero(frame.states)) {
     for (const StateInfo& state : frame.network.states) {
+        if (state.sort == StateSort::signal) continue;
         Real& largest = state.sort == StateSort::capacitorVoltage ? largestC_ : largestL_;
         largest = std::max(largest, static_cast<Real>(state.storage));
         state.sort == StateSort::capacitorVoltage ? seeVoltage(state.initial) : seeCurrent(state.initial);
@@ -36,6 +38,20 @@ Magnitudes<Real>::Magnitudes(const Frame<Real>& frame) : frame_(frame), sources_
 template <class Real>
 void Magnitudes<Real>::seeSources(const Vector<Real>& y) {
     for (int i = 0; i < frame_.sources; ++i) see(sources_(i), y(frame_.states + i));
+}
+
+template <class Real>
+void Magnitudes<Real>::seeSignals(const Real* y) {
+    for (int i = 0; i < frame_.states; ++i)
+        if (frame_.network.states[static_cast<std::size_t>(i)].sort == StateSort::signal) see(signals_(i), y[i]);
+}
+
+template <class Real>
+Real Magnitudes<Real>::sizeOfState(int state) const {
+    const StateSort sort = frame_.network.states[static_cast<std::size_t>(state)].sort;
+    return sort == StateSort::capacitorVoltage ? voltage_
+           : sort == StateSort::windingCurrent ? current_
+                                               : signals_(state);
 }
 
 template <class Real>
@@ -51,22 +67,21 @@ void Magnitudes<Real>::drifted(Real normTimesLength) {
 template <class Real>
 Vector<Real> Magnitudes<Real>::sizes() const {
     Vector<Real> result(frame_.size());
-    for (int i = 0; i < frame_.states; ++i)
-        result(i) = frame_.network.states[static_cast<std::size_t>(i)].sort == StateSort::capacitorVoltage ? voltage_
-                                                                                                           : current_;
+    for (int i = 0; i < frame_.states; ++i) result(i) = sizeOfState(i);
     result.tail(frame_.sources) = sources_;
     return result;
 }
 
 template <class Real>
-Real Magnitudes<Real>::noise(const Real* coefficients, bool ofVoltage) const {
-    Real sum = part_ * (ofVoltage ? voltage_ : current_) + least;
-    for (int i = 0; i < frame_.states; ++i) {
-        const bool voltage = frame_.network.states[static_cast<std::size_t>(i)].sort == StateSort::capacitorVoltage;
-        sum += rounding * std::abs(coefficients[i]) * (voltage ? voltage_ : current_);
-    }
-    for (int i = 0; i < frame_.sources; ++i) sum += rounding * std::abs(coefficients[frame_.states + i]) * sources_(i);
-    return sum;
+Real Magnitudes<Real>::noise(const Real* coefficients, UnknownSort sort) const {
+    Real sum = 0;
+    for (int i = 0; i < frame_.states; ++i) sum += std::abs(coefficients[i]) * sizeOfState(i);
+    for (int i = 0; i < frame_.sources; ++i) sum += std::abs(coefficients[frame_.states + i]) * sources_(i);
+    // A signal has no size but that of what makes it up.
+    const Real size = sort == UnknownSort::voltage   ? voltage_
+                      : sort == UnknownSort::current ? current_
+                                                        : sum;
+    return part_ * size + least + rounding * sum;
 }
 
 template struct Frame<double>;

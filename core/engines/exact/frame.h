@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <limits>
 #include <vector>
 
 #include <Eigen/Dense>
@@ -53,6 +54,8 @@ public:
     void seeVoltage(Real v) { see(voltage_, v); }
     void seeCurrent(Real i) { see(current_, i); }
     void seeSources(const Vector<Real>& y);
+    /// Running signals among the states of y.
+    void seeSignals(const Real* y);
     Real voltage() const { return voltage_; }
     Real current() const { return current_; }
     Real currentNoise() const { return part_ * current_ + least; }
@@ -64,7 +67,13 @@ public:
     /// The largest value seen of each entry of y, by its kind.
     Vector<Real> sizes() const;
     /// The size of zero of a guard with these coefficients over y.
-    Real noise(const Real* coefficients, bool ofVoltage) const;
+    Real noise(const Real* coefficients, UnknownSort sort) const;
+    /// What of an impulse counts as none.
+    Real impulseNoise(UnknownSort sort) const {
+        return sort == UnknownSort::voltage   ? fluxNoise()
+               : sort == UnknownSort::current ? chargeNoise()
+                                                 : std::numeric_limits<Real>::infinity();
+    }
     /// Grows whenever a magnitude has grown by a tenth.
     int version() const { return version_; }
 
@@ -79,7 +88,8 @@ private:
     Real part_ = quiet;  ///< what of the largest value is noise
     const Frame<Real>& frame_;
     Real voltage_ = 0, current_ = 0;
-    Vector<Real> sources_;
+    Vector<Real> sources_, signals_;  ///< signals_: per state, 0 for those of other sorts
+    Real sizeOfState(int state) const;
     Real largestL_ = 0, largestC_ = 0;
     int version_ = 0;
 };

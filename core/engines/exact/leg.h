@@ -15,7 +15,7 @@
 #include <unordered_map>
 #include <vector>
 
-#include "engines/common/clock.h"
+#include "network/clock.h"
 #include "engines/exact/conditions.h"
 #include "engines/exact/recorder.h"
 

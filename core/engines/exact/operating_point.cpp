@@ -6,7 +6,7 @@
 #include <fmt/format.h>
 #include <Eigen/Dense>
 
-#include "engines/common/clock.h"
+#include "network/clock.h"
 
 namespace hedgerow::exact {
 
@@ -25,6 +25,8 @@ public:
     explicit RestProblem(const Network& network) : network_(network), clock_(network) {
         w_ = Vector::Zero(network.sourceCount);
         w_(0) = 1;
+        for (const HeldSource& held : network.heldSources)
+            w_(held.source) = clock_.signals()[static_cast<std::size_t>(held.signal)];
         for (std::size_t i = 0; i < network.sources.size(); ++i)
             network.sources[i]->valueAt(
                 0, {w_.data() + network.sourceOffsets[i], static_cast<std::size_t>(network.sources[i]->size())});
@@ -66,7 +68,7 @@ private:
         for (const Triplet& t : stamp.bw) right_(t.row) += t.value * w_(t.column);
         for (const Triplet& t : stamp.k) system_(m + t.row, t.column) += t.value;
         for (Eigen::Index r = 0; r < system_.rows(); ++r) {
-            const double largest = system_.row(r).cwiseAbs().maxCoeff();
+            const double largest = system_.row(r).lpNorm<Eigen::Infinity>();
             if (largest == 0) continue;
             system_.row(r) /= largest;
             right_(r) /= largest;
@@ -80,7 +82,7 @@ private:
 
     std::vector<std::pair<std::size_t, int>> violations(const Segments& segments) const {
         std::vector<std::pair<std::size_t, int>> found;
-        const double size = noise * std::max(1e-9, solution_.cwiseAbs().maxCoeff());
+        const double size = noise * std::max(1e-9, solution_.lpNorm<Eigen::Infinity>());
         for (std::size_t i = 0; i < segments.size(); ++i) {
             for (const Guard& guard : network_.elements[i]->guards(segments[i])) {
                 double value = guard.constant;
@@ -97,7 +99,7 @@ private:
         const Vector residual = right_ - system_ * solution_;
         Eigen::Index worst = 0;
         if (residual.size() > 0 &&
-            residual.cwiseAbs().maxCoeff(&worst) > noise * std::max(1.0, right_.cwiseAbs().maxCoeff())) {
+            residual.cwiseAbs().maxCoeff(&worst) > noise * std::max(1.0, right_.lpNorm<Eigen::Infinity>())) {
             // A winding with a voltage across it, or a capacitor with a current, says more than the source that drives
             // it.
             const Eigen::Index m = network_.unknownCount();

@@ -40,6 +40,8 @@ Recorder<Real>::Recorder(const Frame<Real>& frame, const RunRequest& request, Ru
       tolerance_(Numbers::Constant(frame.unknowns, static_cast<Real>(request.traceTolerance))),
       forgetting_(frame.unknowns),
       potential_(frame.unknowns),
+      current_(frame.unknowns),
+      signalSize_(Numbers::Zero(frame.unknowns)),
       sink_(sink),
       cancel_(cancel),
       magnitudes_(magnitudes),
@@ -52,7 +54,10 @@ Recorder<Real>::Recorder(const Frame<Real>& frame, const RunRequest& request, Ru
     for (int i = 0; i < frame.unknowns; ++i) {
         if (!request.tolerances.empty()) tolerance_(i) = request.tolerances[static_cast<std::size_t>(i)];
         forgetting_(i) = forgettingFor(static_cast<double>(tolerance_(i)));
-        potential_(i) = frame.network.isPotential(i) ? 1 : 0;
+        const UnknownSort sort = frame.network.sortOf(i);
+        potential_(i) = sort == UnknownSort::voltage ? 1 : 0;
+        current_(i) = sort == UnknownSort::current ? 1 : 0;
+        running_ = running_ || sort == UnknownSort::signal;
     }
 }
 
@@ -113,27 +118,32 @@ void Recorder<Real>::allowances(const Mode<Real>& mode, const Real* a, const Rea
 template <class Real>
 bool Recorder<Real>::straight(const Sample& start, const Sample& end, Real h) {
     bends_ = Real(0.25) * (h * start.rate - (end.z - start.z)).abs().max((h * end.rate - (end.z - start.z)).abs());
-    return (bends_ - allowed(start.z, end.z)).maxCoeff() <= 0;
+    return (bends_ <= allowed(start.z, end.z)).all();
 }
 
 /// Whether a point between both ends, at this part of the way, is four times as near to the chord as it should be.
 template <class Real>
 bool Recorder<Real>::hardlyBowed(const Sample& start, const Sample& middle, const Sample& end, Real part) {
     bends_ = 4 * (middle.z - start.z - part * (end.z - start.z)).abs();
-    return (bends_ - allowed(start.z, end.z)).maxCoeff() <= 0;
+    return (bends_ <= allowed(start.z, end.z)).all();
 }
 
 /// Per unknown, the largest of its kind that was seen.
 template <class Real>
 typename Recorder<Real>::Numbers Recorder<Real>::largest() const {
-    return potential_ * magnitudes_.voltage() + (1 - potential_) * magnitudes_.current();
+    return potential_ * magnitudes_.voltage() + current_ * magnitudes_.current() + signalSize_;
 }
 
 template <class Real>
 void Recorder<Real>::seeUnknowns(const Numbers& z, Real points) {
     if (z.size() == 0) return;
     magnitudes_.seeVoltage((z.abs() * potential_).maxCoeff());
-    magnitudes_.seeCurrent((z.abs() * (1 - potential_)).maxCoeff());
+    magnitudes_.seeCurrent((z.abs() * current_).maxCoeff());
+    if (running_) {
+        const Numbers seen = z.abs() * (1 - potential_ - current_);
+        if ((seen > Real(1.1) * signalSize_).any()) sizesVersion_ = -1;
+        signalSize_ = signalSize_.max(seen);
+    }
     if (first_) low_ = high_ = z;
     first_ = false;
     low_ = z.min(low_ + (points * forgetting_).min(Real(mostForgotten)) * (z - low_));
@@ -144,6 +154,7 @@ template <class Real>
 void Recorder<Real>::see(const Mode<Real>& mode, const Real* y, int weight) {
     multiply(mode.configuration().readout, y, unknowns_.data());
     seeUnknowns(unknowns_, static_cast<Real>(weight));
+    if (running_) magnitudes_.seeSignals(y);
     const Numbers quiet = Real(quietPart) * largest();
     const Numbers now = (high_ - low_).max(quiet), then = swing_.max(quiet);
     if (!(now < Real(0.5) * then || now > Real(3) * then).any()) return;
@@ -198,6 +209,7 @@ void Recorder<Real>::points(std::span<const PointRef> list, std::span<const doub
 template <class Real>
 void Recorder<Real>::write(Mode<Real>& mode, const Vector<Real>& y, const Numbers& z, Tick t) {
     seeUnknowns(z, 1);
+    if (running_) magnitudes_.seeSignals(y.data());
     point(mode, y.data(), t);
 }
 

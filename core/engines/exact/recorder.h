@@ -66,7 +66,9 @@ private:
 
     const Frame<Real>& frame_;
     RowLayout layout_;
-    Numbers tolerance_, forgetting_, potential_;  ///< potential_: one for potentials, zero for currents
+    Numbers tolerance_, forgetting_, potential_, current_;  ///< of the last two: one for unknowns of that sort, zero for others
+    Numbers signalSize_;                                 ///< the largest of each running signal, zero for others
+    bool running_ = false;                               ///< whether there are any
     RunSink& sink_;
     const CancelToken& cancel_;  ///< a way may need many points: it is left unfinished when the run is to stop
     Magnitudes<Real>& magnitudes_;

@@ -51,7 +51,9 @@ template <class Real>
 std::unique_ptr<Round<Real>> Round<Real>::along(Leg<Real>& leg, const Clock& clock, Legs<Real>& legs,
                                                 Recorder<Real>& recorder, const Frame<Real>& frame) {
     std::vector<Part> parts;
-    if (clock.period() == 0 || !collect(leg, clock, legs, recorder.signalSet(), parts)) return nullptr;
+    // Sources that follow a signal jump within the period.
+    if (clock.period() == 0 || !frame.network.heldSources.empty() ||
+        !collect(leg, clock, legs, recorder.signalSet(), parts)) return nullptr;
     auto round = std::make_unique<Round<Real>>();
     round->period = clock.period();
     round->generation = recorder.generation();

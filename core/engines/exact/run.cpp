@@ -31,9 +31,15 @@ Run<Real>::Run(const Network& network, const RunRequest& request, RunSink& sink,
       clock_(network),
       y_(Vector<Real>::Zero(frame_.size())),
       slope_(frame_.size()),
+      sense_([this](int column) {
+          return static_cast<double>(mode_->configuration().readout.row(column).dot(y_));
+      }),
       gateOn_(network.elements.size(), 0),
       entered_(network.elements.size(), 0),
-      eventsByElement_(network.elements.size(), 0) {}
+      eventsByElement_(network.elements.size(), 0) {
+    for (std::size_t i = 0; i < network.elements.size(); ++i)
+        if (network.elements[i]->logicSignal() >= 0) logic_.push_back(i);
+}
 
 template <class Real>
 RunSummary Run<Real>::solve() {
@@ -57,6 +63,8 @@ RunSummary Run<Real>::solve() {
 
 template <class Real>
 void Run<Real>::start() {
+    if (clock_.error()) return fail(*clock_.error());
+    if (request_.from) return goOn(*request_.from);
     for (int i = 0; i < frame_.states; ++i)
         y_(i) = request_.startStates.empty() ? network_.states[static_cast<std::size_t>(i)].initial
                                              : request_.startStates[static_cast<std::size_t>(i)];
@@ -67,10 +75,7 @@ void Run<Real>::start() {
         segments[i] = network_.elements[i]->initialSegment(gateOn_[i]);
     }
     chargeSources();
-    for (int i = 0; i < frame_.states; ++i)
-        network_.states[static_cast<std::size_t>(i)].sort == StateSort::capacitorVoltage
-            ? magnitudes_.seeVoltage(y_(i))
-            : magnitudes_.seeCurrent(y_(i));
+    seeStates();
     const Vector<Real> given = y_;
     recorder_.setSignals(clock_.signals());
     signalVersion_ = clock_.version();
@@ -78,11 +83,39 @@ void Run<Real>::start() {
     if (!error_ && !request_.redistribute) startsAsGiven(given);
 }
 
+/// From where another run stood.
+template <class Real>
+void Run<Real>::goOn(const Standing& from) {
+    t_ = from.t;
+    for (int i = 0; i < frame_.states; ++i) y_(i) = static_cast<Real>(from.states[static_cast<std::size_t>(i)]);
+    clock_.resume(from);
+    refreshSources();
+    for (std::size_t i = 0; i < gateOn_.size(); ++i) gateOn_[i] = clock_.gate(i);
+    entered_ = from.entered;
+    chargeSources();
+    seeStates();
+    recorder_.setSignals(clock_.signals());
+    signalVersion_ = clock_.version();
+    enter(from.segments, {Cause::Sort::start, -1});
+    entered_ = from.entered;
+}
+
+template <class Real>
+void Run<Real>::seeStates() {
+    for (int i = 0; i < frame_.states; ++i) {
+        const StateSort sort = network_.states[static_cast<std::size_t>(i)].sort;
+        if (sort == StateSort::capacitorVoltage) magnitudes_.seeVoltage(y_(i));
+        if (sort == StateSort::windingCurrent) magnitudes_.seeCurrent(y_(i));
+    }
+    magnitudes_.seeSignals(y_.data());
+}
+
 /// A start value that the user gave and that cannot be is an error that says what would flow.
 template <class Real>
 bool Run<Real>::startsAsGiven(const Vector<Real>& given) {
     for (int i = 0; i < frame_.states; ++i) {
         const StateInfo& state = network_.states[static_cast<std::size_t>(i)];
+        if (state.sort == StateSort::signal) continue;
         const bool voltage = state.sort == StateSort::capacitorVoltage;
         const Real jump = y_(i) - given(i), size = voltage ? magnitudes_.voltage() : magnitudes_.current();
         if (!state.given || std::abs(jump) <= Real(startTolerance) * size) continue;
@@ -122,7 +155,25 @@ void Run<Real>::refreshSources() {
         for (std::size_t j = 0; j < values.size(); ++j)
             y_(frame_.states + network_.sourceOffsets[i] + static_cast<int>(j)) = values[j];
     }
+    for (const HeldSource& held : network_.heldSources)
+        y_(frame_.states + held.source) = clock_.signals()[static_cast<std::size_t>(held.signal)];
     magnitudes_.seeSources(y_);
+}
+
+/// To the present instant. What blocks see of the circuit is as it was just before.
+template <class Real>
+void Run<Real>::advanceClock() {
+    clock_.advance(t_, sense_);
+    if (clock_.error()) fail(*clock_.error());
+}
+
+/// Elements that drive a signal show what they do now; what follows from it comes at the same instant.
+template <class Real>
+void Run<Real>::showLogic() {
+    for (const std::size_t i : logic_) {
+        const Element& element = *network_.elements[i];
+        clock_.set(element.logicSignal(), element.conducts(mode_->segments[i]) ? 1.0 : 0.0, t_);
+    }
 }
 
 template <class Real>
@@ -158,7 +209,8 @@ void Run<Real>::turnGates(Segments& wanted, Cause& cause) {
 template <class Real>
 void Run<Real>::scheduled() {
     const bool timeout = t_ >= nextTimeout();
-    clock_.advance(t_);
+    advanceClock();
+    if (error_) return;
     refreshSources();
     Segments wanted = mode_->segments;
     Cause cause;
@@ -244,6 +296,7 @@ void Run<Real>::entered(Mode<Real>* mode) {
     inModeSince_ = t_;
     ++events_;
     recorder_.instant(*mode_, y_, t_);
+    showLogic();
 }
 
 template <class Real>
@@ -260,7 +313,11 @@ void Run<Real>::finish(RunSummary& summary) {
                   : recorder_.full() ? RunEnd::memory
                   : stopped_         ? RunEnd::stopped
                                      : RunEnd::finished;
-    for (int i = 0; i < frame_.states; ++i) summary.finalStates.push_back(static_cast<double>(y_(i)));
+    summary.standing.t = t_;
+    for (int i = 0; i < frame_.states; ++i) summary.standing.states.push_back(static_cast<double>(y_(i)));
+    if (mode_) summary.standing.segments = mode_->segments;
+    summary.standing.entered = entered_;
+    clock_.describe(summary.standing);
     summary.counters = {{"events", events_},
                         {"gate edges", gateEvents_},
                         {"source breaks", clock_.sourceBreaks()},

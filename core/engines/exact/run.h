@@ -3,7 +3,7 @@
 
 #include <optional>
 
-#include "engines/common/clock.h"
+#include "network/clock.h"
 #include "engines/exact/leg.h"
 
 namespace hedgerow::exact {
@@ -22,10 +22,14 @@ private:
     bool startsAsGiven(const Vector<Real>& given);
 
     // Events.
+    void goOn(const Standing& from);
+    void seeStates();
     void scheduled();
     void crossing(int guard);
     void expired();
+    void advanceClock();
     void turnGates(Segments& wanted, Cause& cause);
+    void showLogic();
     void enter(const Segments& wanted, const Cause& cause);
     void entered(Mode<Real>* mode);
     void countCrossing(std::size_t element);
@@ -73,7 +77,9 @@ private:
     std::vector<PointRef> points_;
     Mode<Real>* mode_ = nullptr;
     Tick t_ = 0, inModeSince_ = 0;
+    Clock::Sense sense_;
     std::vector<char> gateOn_;   ///< per element
+    std::vector<std::size_t> logic_;  ///< the elements that drive a signal
     std::vector<Tick> entered_;  ///< per element: when it came into its segment
     Vector<Real> wayStart_;      ///< where the stretch begins that is not stored yet
     Tick wayLength_ = 0;

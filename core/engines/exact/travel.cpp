@@ -381,13 +381,17 @@ void Run<Real>::arrive(Leg<Real>& leg) {
             inModeSince_ = t_;
             ++events_;
             recorder_.point(*mode_, y_.data(), t_);
+            showLogic();
         }
         if (generation == modeGeneration_) leg.to = mode_;
         return;
     }
     const std::int64_t breaks = clock_.sourceBreaks();
-    clock_.advance(t_);
-    if (clock_.sourceBreaks() != breaks || leg.visits % 32 == 0) refreshSources();
+    advanceClock();
+    if (error_) return;
+    if (clock_.sourceBreaks() != breaks || leg.visits % 32 == 0 ||
+        (!network_.heldSources.empty() && clock_.version() != signalVersion_))
+        refreshSources();
     if (clock_.version() != signalVersion_) {
         signalVersion_ = clock_.version();
         if (leg.signalState != clock_.state() || leg.turned.empty()) {
@@ -408,6 +412,7 @@ void Run<Real>::arrive(Leg<Real>& leg) {
         inModeSince_ = t_;
         ++events_;
         recorder_.point(*mode_, y_.data(), t_);
+        showLogic();
         return;
     }
     Segments wanted = mode_->segments;

@@ -219,11 +219,31 @@ void checkNames(Reader& in, const std::vector<Sheet>& sheets) {
         if (!names.insert(sheet.name).second) in.fail(fmt::format("two sheets are called '{}'", sheet.name));
 }
 
+SceneEvent readEvent(Reader& in, const Json& json) {
+    SceneEvent event;
+    in.object(json, event.extra, [&](const std::string& key, const Json& value) {
+        std::string* const text = key == "at"      ? &event.at
+                                  : key == "wave"  ? &event.wave
+                                  : key == "angle" ? &event.angle
+                                  : key == "set"   ? &event.target
+                                  : key == "to"    ? &event.value
+                                  : key == "over"  ? &event.duration
+                                                   : nullptr;
+        if (text) *text = in.text(value);
+        return text != nullptr;
+    });
+    return event;
+}
+
 Scene readScene(Reader& in, const Json& json) {
     Scene scene;
     in.object(json, scene.extra, [&](const std::string& key, const Json& value) {
-        if (key != "name") return false;
-        scene.name = in.text(value);
+        if (key == "name")
+            scene.name = in.text(value);
+        else if (key == "events")
+            scene.events = in.list<SceneEvent>(value, [&](const Json& item) { return readEvent(in, item); });
+        else
+            return false;
         return true;
     });
     return scene;
@@ -408,7 +428,19 @@ Json toJson(const Parameter& p) {
     if (!p.most.empty()) json["most"] = p.most;
     return withExtra(json, p.extra);
 }
-Json toJson(const Scene& scene) { return withExtra({{"name", scene.name}}, scene.extra); }
+Json toJson(const SceneEvent& event) {
+    Json json = {{"at", event.at}};
+    if (!event.wave.empty()) json["wave"] = event.wave, json["angle"] = event.angle;
+    json["set"] = event.target;
+    json["to"] = event.value;
+    if (!event.duration.empty()) json["over"] = event.duration;
+    return withExtra(std::move(json), event.extra);
+}
+Json toJson(const Scene& scene) {
+    Json json = {{"name", scene.name}};
+    for (const SceneEvent& event : scene.events) json["events"].push_back(toJson(event));
+    return withExtra(std::move(json), scene.extra);
+}
 Json toJson(const Plan& plan) {
     Json json = {{"name", plan.name}, {"end", plan.end}, {"engine", plan.engine}, {"tolerance", plan.tolerance}};
     for (const auto& [name, text] : plan.tolerances) json["tolerances"][name] = text;

@@ -1,10 +1,10 @@
-// Constant, sampled sine and carrier modulator.
+// Constant and sampled sine.
 
 #include <cmath>
 #include <numbers>
 
 #include "network/part_type.h"
-#include "network/periodic.h"
+#include "parts/control/signal_part.h"
 
 namespace hedgerow {
 
@@ -34,16 +34,21 @@ public:
                 "always on.",
             .pins = {{"y", {32, 0}, PinSort::signalOut}},
             .parameters =
-                {{.key = "value", .label = "value", .symbol = "y", .unit = "", .standard = "1", .shownOnSheet = true}},
+                {{.key = "value", .label = "value", .symbol = "y", .unit = "", .standard = "1", .shownOnSheet = true, .anyUnit = true, .ramps = true}},
             .rungs = {{1, "exact", "y = value", "definition", 1.0}},
             .symbol = {{"M -24 -12 L 24 -12 L 24 12 L -24 12 Z", Stroke::Weight::thin},
                        {"M 24 0 L 32 0", Stroke::Weight::thin}},
             .labelAt = {-22, -28},
             .group = "Control"};
     }
+    /// A constant that the scene ramps runs.
+    bool outputsRun(const SignalSurroundings& around) const override { return around.ramps("value"); }
     void elaborate(NetworkBuilder& b) const override {
-        b.addSignalBlock(std::make_unique<ConstantBlock>(b.value("value")), {}, {b.signal("y")});
-        b.offerSignal("y", "", b.signal("y"));
+        if (const int source = b.rampOf("value"); source >= 0)
+            b.addElement(std::make_unique<parts::WaveElement>(b.partName(), b.column("y"), source, 1.0, 0.0));
+        else
+            b.addSignalBlock(std::make_unique<ConstantBlock>(b.value("value")), {}, {b.signal("y")});
+        b.offerSignal("y");
     }
     bool joinsNets() const override { return false; }
 };
@@ -95,7 +100,8 @@ public:
                             .symbol = "y_pk",
                             .unit = "",
                             .standard = "0.45",
-                            .shownOnSheet = true},
+                            .shownOnSheet = true,
+                            .anyUnit = true},
                            {.key = "f",
                             .label = "frequency",
                             .symbol = "f",
@@ -105,7 +111,7 @@ public:
                             .most = 1e6,
                             .shownOnSheet = true},
                            {.key = "phase", .label = "phase", .symbol = "φ", .unit = "deg", .standard = "0"},
-                           {.key = "offset", .label = "offset", .symbol = "y_0", .unit = "", .standard = "0.5"},
+                           {.key = "offset", .label = "offset", .symbol = "y_0", .unit = "", .standard = "0.5", .anyUnit = true},
                            {.key = "rate",
                             .label = "sampling rate",
                             .symbol = "f_s",
@@ -126,121 +132,7 @@ public:
         b.addSignalBlock(std::make_unique<SampledSineBlock>(SampledSineBlock::Setting{
                              b.value("peak"), b.value("offset"), b.value("f"), b.value("phase"), b.value("rate")}),
                          {}, {b.signal("y")});
-        b.offerSignal("y", "", b.signal("y"));
-    }
-    bool joinsNets() const override { return false; }
-};
-
-/// Compares a duty with a carrier. Both outputs turn on late by the dead time.
-class ModulatorBlock final : public SignalBlock {
-public:
-    struct Setting {
-        double frequency, phase, deadTime, duty;
-        bool triangle;
-    };
-    explicit ModulatorBlock(const Setting& setting) : set_(setting) {}
-    std::optional<SignalCycle> cycle(std::span<const double> inputs) const override {
-        return cycleOf({upper(inputs), lower(inputs)}, 2,
-                       [&](Tick t, std::span<double> outputs) { evaluate(t, inputs, outputs); });
-    }
-    Tick nextInstant(Tick t, std::span<const double> inputs) const override {
-        return std::min(upper(inputs).next(t), lower(inputs).next(t));
-    }
-    void evaluate(Tick t, std::span<const double> inputs, std::span<double> outputs) const override {
-        outputs[0] = upper(inputs).high(t) ? 1.0 : 0.0;
-        outputs[1] = lower(inputs).high(t) ? 1.0 : 0.0;
-    }
-
-private:
-    double duty(std::span<const double> inputs) const { return inputs.empty() ? set_.duty : inputs[0]; }
-    double start() const { return set_.phase / set_.frequency; }
-    double late() const { return set_.deadTime * set_.frequency; }
-    PeriodicInterval upper(std::span<const double> inputs) const {
-        const double d = duty(inputs), on = set_.triangle ? (1 - d) / 2 : 0.0;
-        return {1 / set_.frequency, start(), d >= 1 ? 0.0 : on + late(), d >= 1 ? 1.0 : on + d};
-    }
-    PeriodicInterval lower(std::span<const double> inputs) const {
-        const double d = duty(inputs), off = set_.triangle ? (1 - d) / 2 : 0.0;
-        return {1 / set_.frequency, start(), d <= 0 ? 0.0 : off + d + late(), d <= 0 ? 1.0 : off + 1};
-    }
-    Setting set_;
-};
-
-class Modulator final : public PartType {
-public:
-    PartKind kind() const override {
-        return {
-            .id = "modulator",
-            .title = "Carrier modulator",
-            .prefix = "M",
-            .synonyms = {"pwm", "mod", "modulator", "gate drive", "carrier"},
-            .summary = "Gate pulses of a duty, with their complement and dead time",
-            .help =
-                "g is on while the duty is above a carrier that runs from 0 to 1 at the given frequency; n is on while "
-                "g would be off. Each turns on later by the dead time, so that both "
-                "are off in between. The saw carrier starts each period with the on-time of g; the triangle carrier "
-                "has it in the middle of the period. The duty is the signal at d or, where "
-                "d is not connected, the value, which may be an expression of project parameters. A duty of 0 or less "
-                "and of 1 or more holds the gates still.",
-            .pins = {{"d", {-40, 0}, PinSort::signalIn, true},
-                     {"g", {40, -16}, PinSort::signalOut, true},
-                     {"n", {40, 16}, PinSort::signalOut, true}},
-            .parameters =
-                {{.key = "f",
-                  .label = "carrier frequency",
-                  .symbol = "f_c",
-                  .unit = "Hz",
-                  .standard = "100k",
-                  .least = 0.01,
-                  .most = 1e9,
-                  .shownOnSheet = true},
-                 {.key = "duty",
-                  .label = "duty",
-                  .symbol = "D",
-                  .unit = "",
-                  .standard = "0.5",
-                  .least = 0,
-                  .most = 1,
-                  .shownOnSheet = true},
-                 {.key = "dead", .label = "dead time", .symbol = "t_dead", .unit = "s", .standard = "0", .least = 0},
-                 {.key = "phase",
-                  .label = "delay, in periods",
-                  .symbol = "θ",
-                  .unit = "",
-                  .standard = "0",
-                  .least = -1,
-                  .most = 1},
-                 {.key = "carrier",
-                  .label = "carrier",
-                  .symbol = "",
-                  .unit = "",
-                  .standard = "saw",
-                  .choices = {"saw", "triangle"}}},
-            .rungs = {{1, "exact edges", "g = 1 while D > carrier(t), edges exact to 2^-54 s",
-                       "natural sampling of a constant reference", 1.0}},
-            .symbol = {{"M -32 -24 L 32 -24 L 32 24 L -32 24 Z", Stroke::Weight::thin},
-                       {"M -24 12 L -8 -12 L -8 12 L 8 -12 L 8 12 L 24 -12 L 24 12", Stroke::Weight::thin},
-                       {"M -26 -2 L 26 -2", Stroke::Weight::thin},
-                       {"M -40 0 L -32 0", Stroke::Weight::thin},
-                       {"M 32 -16 L 40 -16", Stroke::Weight::thin},
-                       {"M 32 16 L 40 16", Stroke::Weight::thin},
-                       {"O 34 16 2", Stroke::Weight::thin}},
-            .labelAt = {-32, -56},
-            .group = "Control"};
-    }
-    Status check(const std::function<double(std::string_view)>& value) const override {
-        if (value("dead") * value("f") >= 0.5)
-            return Error{ErrorCode::range, "the dead time must be shorter than half a period", {}, {}, "dead"};
-        return {};
-    }
-    void elaborate(NetworkBuilder& b) const override {
-        const int duty = b.signal("d");
-        b.addSignalBlock(
-            std::make_unique<ModulatorBlock>(ModulatorBlock::Setting{
-                b.value("f"), b.value("phase"), b.value("dead"), b.value("duty"), b.choice("carrier") == "triangle"}),
-            duty >= 0 ? std::vector<int>{duty} : std::vector<int>{}, {b.signal("g"), b.signal("n")});
-        b.offerSignal("g", "", b.signal("g"));
-        b.offerSignal("n", "", b.signal("n"));
+        b.offerSignal("y");
     }
     bool joinsNets() const override { return false; }
 };
@@ -249,7 +141,6 @@ public:
 
 void registerControl(PartLibrary& library) {
     library.add(std::make_unique<Constant>());
-    library.add(std::make_unique<Modulator>());
     library.add(std::make_unique<SampledSine>());
 }
 

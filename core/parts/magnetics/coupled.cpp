@@ -112,7 +112,7 @@ ParameterKind windingResistance(const std::string& key, const std::string& label
     return {.key = key, .label = label, .symbol = "R_w", .unit = "Ω", .standard = "10m", .least = 0, .rung = 2};
 }
 ParameterKind initialCurrent(const std::string& key, const std::string& label) {
-    return {.key = key, .label = label, .symbol = "i_0", .unit = "A", .standard = "0"};
+    return {.key = key, .label = label, .symbol = "i_0", .unit = "A", .standard = "0", .atStart = true};
 }
 
 /// Two rungs that all coupled windings have.

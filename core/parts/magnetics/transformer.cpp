@@ -114,7 +114,8 @@ public:
                                 .symbol = "i_0",
                                 .unit = "A",
                                 .standard = "0",
-                                .rung = 2});
+                                .rung = 2,
+                                .atStart = true});
         k.parameters.push_back({.key = "rc",
                                 .label = "core-loss resistance",
                                 .symbol = "R_c",

@@ -14,7 +14,7 @@ public:
         return {.id = "voltmeter",
                 .title = "Voltage meter",
                 .prefix = "VM",
-                .synonyms = {"vm", "voltmeter", "probe"},
+                .synonyms = {"vm", "voltmeter"},
                 .summary = "The voltage between two nets",
                 .help = "Offers the potential of a against b as v. It draws no current and adds no equation.",
                 .pins = verticalPins("a", "b"),

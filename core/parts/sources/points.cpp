@@ -1,14 +1,6 @@
 // Sources that follow points: typed into a field, or a table in a CSV file.
 
-#include <algorithm>
-#include <cmath>
-#include <filesystem>
-#include <fstream>
-
-#include <fmt/format.h>
-
-#include "base/text.h"
-#include "model/quantity.h"
+#include "parts/points.h"
 #include "parts/two_terminal.h"
 
 namespace hedgerow {
@@ -16,121 +8,6 @@ namespace hedgerow {
 using namespace parts;
 
 namespace {
-
-struct TablePoint {
-    double t, value;
-};
-constexpr std::size_t mostPoints = 1'000'000;
-
-/// "0 0, 1m 5": pairs of time and value.
-Result<std::vector<TablePoint>> readPoints(const std::string& text, std::string_view unit) {
-    std::vector<TablePoint> points;
-    std::size_t start = 0;
-    while (start <= text.size()) {
-        const std::size_t end = std::min(text.find_first_of(",;", start), text.size());
-        std::string pair = text.substr(start, end - start);
-        const std::size_t first = pair.find_first_not_of(" \t\n");
-        start = end + 1;
-        if (first == std::string::npos) {
-            if (end == text.size() && !points.empty()) break;
-            return Error{ErrorCode::syntax, "a pair of time and value was expected, as in '0 0, 1m 5'"};
-        }
-        const std::size_t gap = pair.find_first_of(" \t", first);
-        if (gap == std::string::npos)
-            return Error{ErrorCode::syntax, fmt::format("'{}' has no value behind the time", pair.substr(first))};
-        auto t = evaluateField(pair.substr(first, gap - first), *findUnit("s"), {});
-        if (!t) return t.error();
-        auto value = evaluateField(pair.substr(gap + 1), *findUnit(unit), {});
-        if (!value) return value.error();
-        points.push_back({*t, *value});
-    }
-    return points;
-}
-
-/// Lines of "time, value" with any further columns left out; one heading line is passed over.
-Result<std::vector<TablePoint>> readTable(const std::filesystem::path& path) {
-    std::ifstream file(path);
-    if (!file) return Error{ErrorCode::file, fmt::format("the table {} cannot be read", path.string())};
-    std::vector<TablePoint> points;
-    std::string line;
-    for (int number = 1; std::getline(file, line); ++number) {
-        std::replace(line.begin(), line.end(), ';', ',');
-        if (line.find_first_not_of(" \t\r,") == std::string::npos) continue;
-        const std::size_t comma = line.find(',');
-        char *endOfTime = nullptr, *endOfValue = nullptr;
-        const std::string first = line.substr(0, comma),
-                          second = comma == std::string::npos ? "" : line.substr(comma + 1);
-        const TablePoint point{std::strtod(first.c_str(), &endOfTime), std::strtod(second.c_str(), &endOfValue)};
-        if (endOfTime == first.c_str() || endOfValue == second.c_str() || !std::isfinite(point.t) ||
-            !std::isfinite(point.value)) {
-            if (points.empty() && number == 1) continue;
-            return Error{ErrorCode::syntax, fmt::format("{}, line {}: a time and a value were expected",
-                                                        path.filename().string(), number)};
-        }
-        points.push_back(point);
-        if (points.size() > mostPoints)
-            return Error{ErrorCode::resource, fmt::format("{} has more than {} lines", path.string(), mostPoints)};
-    }
-    return points;
-}
-
-Result<std::vector<TablePoint>> pointsOf(const std::string& text, std::string_view unit, const std::string& folder) {
-    auto points = text.ends_with(".csv") ? readTable(std::filesystem::path(folder) / text) : readPoints(text, unit);
-    if (!points) return points.error();
-    if (points->empty()) return Error{ErrorCode::range, "there are no points"};
-    for (std::size_t i = 0; i < points->size(); ++i) {
-        if (std::abs((*points)[i].t) > longestRunSeconds)
-            return Error{ErrorCode::range, fmt::format("point {} lies outside of the longest run", i + 1)};
-        if (i > 0 && (*points)[i].t < (*points)[i - 1].t)
-            return Error{ErrorCode::range,
-                         fmt::format("the times must rise, but point {} comes before point {}", i + 1, i)};
-    }
-    return points;
-}
-
-/// (value, slope) along the points.
-class PointsGenerator final : public SourceGenerator {
-public:
-    /// @param period  0 for once
-    PointsGenerator(std::vector<TablePoint> points, bool straight, double period)
-        : points_(std::move(points)), straight_(straight), period_(toFine(static_cast<long double>(period))) {
-        for (const TablePoint& p : points_) offsets_.push_back(toFine(static_cast<long double>(p.t)));
-    }
-    int size() const override { return 2; }
-    void dynamics(std::span<double> s) const override { s[1] = 1.0; }
-    void valueAt(Tick t, std::span<double> w) const override {
-        const FineTime start = startOf(t);
-        const std::size_t next = firstAfter(t, start);
-        w[1] = 0;
-        if (next == 0) {
-            w[0] = points_.front().value;
-            return;
-        }
-        w[0] = points_[next - 1].value;
-        if (!straight_ || next == points_.size()) return;
-        const TablePoint &a = points_[next - 1], &b = points_[next];
-        w[1] = (b.value - a.value) / (b.t - a.t);
-        w[0] += w[1] * toSeconds(t - toTick(start + offsets_[next - 1]));
-    }
-    Tick nextBreak(Tick t) const override {
-        const FineTime start = startOf(t);
-        const std::size_t next = firstAfter(t, start);
-        if (next < points_.size()) return toTick(start + offsets_[next]);
-        return period_ > 0 ? toTick(start + period_ + std::max<FineTime>(offsets_.front(), 0)) : neverTick;
-    }
-
-private:
-    FineTime startOf(Tick t) const { return period_ > 0 ? toFine(t) / period_ * period_ : FineTime{0}; }
-    std::size_t firstAfter(Tick t, FineTime start) const {
-        return static_cast<std::size_t>(
-            std::partition_point(offsets_.begin(), offsets_.end(), [&](FineTime o) { return toTick(start + o) <= t; }) -
-            offsets_.begin());
-    }
-    std::vector<TablePoint> points_;
-    std::vector<FineTime> offsets_;
-    bool straight_;
-    FineTime period_;
-};
 
 class DrivenElement final : public Branch {
 public:
@@ -203,14 +80,14 @@ public:
     }
     Status checkTexts(const std::function<std::string(std::string_view)>& text,
                       const std::string& folder) const override {
-        auto points = pointsOf(text("points"), voltage_ ? "V" : "A", folder);
+        auto points = pointsOf(text("points"), "s", voltage_ ? "V" : "A", folder);
         if (points) return {};
         Error error = points.error();
         error.field = "points";
         return error;
     }
     void elaborate(NetworkBuilder& b) const override {
-        auto points = pointsOf(b.text("points"), voltage_ ? "V" : "A", b.folder());
+        auto points = pointsOf(b.text("points"), "s", voltage_ ? "V" : "A", b.folder());
         std::vector<TablePoint> list = points ? *points : std::vector<TablePoint>{{0, 0}};  // the checks ran before
         const double period = b.value("period");
         if (period > 0) std::erase_if(list, [&](const TablePoint& p) { return p.t < 0 || p.t >= period; });

@@ -100,7 +100,13 @@ public:
         const char* const from = voltage_ ? "p" : "a";
         const char* const to = voltage_ ? "n" : "b";
         SourceElement::Setting set{voltage_, 0, 0, -1};
-        if (shape_ == Shape::dc) set.offset = b.value("level");
+        if (shape_ == Shape::dc) {
+            set.source = b.rampOf("level");
+            if (set.source < 0)
+                set.offset = b.value("level");
+            else
+                set.factor = 1;
+        }
         if (shape_ == Shape::sine) {
             set.offset = b.value("offset");
             set.factor = b.value("peak");
@@ -159,7 +165,8 @@ private:
                                  .symbol = symbol,
                                  .unit = unit,
                                  .standard = voltage_ ? "24" : "1",
-                                 .shownOnSheet = true}};
+                                 .shownOnSheet = true,
+                                 .ramps = true}};
                 break;
             case Shape::sine:
                 k.summary = "offset + peak · sin(2π f t + φ)";

@@ -2,10 +2,13 @@
 // The instants at which signals change and sources jump, in order.
 
 #include <cstdint>
+#include <functional>
+#include <memory>
+#include <optional>
 #include <span>
 #include <vector>
 
-#include "network/network.h"
+#include "network/engine.h"
 
 namespace hedgerow {
 
@@ -16,8 +19,18 @@ public:
     /// The next instant at which a signal may change or a source breaks; neverTick when none is left.
     Tick next() const { return next_; }
     Tick nextSignal() const { return nextSignal_; }
-    /// Moves on to an instant and brings all signals up to date. @pre t <= next()
-    void advance(Tick t);
+    /// Reads a column of z, as it was just before the instant.
+    using Sense = std::function<double(int column)>;
+    /// Moves on to an instant and brings all signals up to date. Without `sense`, blocks that look at the circuit stay
+    /// as they are. @pre t <= next()
+    void advance(Tick t, const Sense& sense = {});
+    /// Sets a signal that the circuit drives; what reads it is due at `t`.
+    void set(int signal, double value, Tick t);
+    /// Goes on from where an earlier clock stood; blocks look at their inputs anew at its instant.
+    void resume(const Standing& from);
+    void describe(Standing& standing) const;
+    /// What went wrong in a block; it ends the run.
+    const std::optional<Error>& error() const { return error_; }
 
     const std::vector<double>& signals() const { return signals_; }
     bool gate(std::size_t element) const {
@@ -45,18 +58,24 @@ public:
 private:
     struct Block {
         const SignalConnection* connection;
+        bool senses;
+        std::shared_ptr<SignalProcess> process;  ///< copies of a clock share them: a clock with a process has no rounds
         std::optional<SignalCycle> cycle;
         FineTime periodStart = 0;  ///< of the cycle: where the period of `edge` begins
         std::size_t edge = 0;      ///< the next one
         Tick next = 0;
         bool due = true;  ///< an input changed
     };
+    bool pass(Tick t, const Sense& sense);
     void restart(Block& block, Tick t);
+    void update(Block& block, Tick t);
     void evaluate(Block& block, Tick t);
     void put(const Block& block, std::span<const double> outputs);
+    void change(std::size_t place, double value);
     void findNext();
     void findPeriod();
     std::span<const double> inputsOf(const SignalConnection& connection);
+    void fail(Error error, const Block& block, Tick t);
 
     const Network& network_;
     std::vector<Block> blocks_;
@@ -64,6 +83,9 @@ private:
     std::vector<std::uint64_t> gateKeys_;            ///< per signal: a random word when it is a gate, else 0
     std::vector<int> gateSignals_;                   ///< per element
     std::vector<double> signals_, inputs_, outputs_;
+    const Sense* sense_ = nullptr;  ///< during advance
+    bool remembers_ = false;        ///< whether there is a process
+    std::optional<Error> error_;
     Tick next_ = 0, nextSignal_ = 0, nextSource_ = 0;
     std::uint64_t gates_ = 0, state_ = 0, phase_ = 0;
     FineTime period_ = 0, lastEdge_ = 0;

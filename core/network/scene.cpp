@@ -1,0 +1,215 @@
+#include "network/scene.h"
+
+#include <algorithm>
+#include <cmath>
+#include <map>
+#include <numbers>
+
+#include <fmt/format.h>
+
+#include "model/event_text.h"
+
+namespace hedgerow {
+
+namespace {
+
+constexpr std::size_t mostStretches = 10'000;
+
+Error about(const SceneEvent& event, Error error, const char* field) {
+    error.message = fmt::format("event \"{}\": {}", eventText(event), error.message);
+    error.field = field;
+    return error;
+}
+
+/// What an event acts on.
+struct Target {
+    std::string unit;
+    std::string present;  ///< its value, as typed
+    const PartKind* kind = nullptr;
+    const ParameterKind* parameter = nullptr;  ///< of a part; null for a parameter of the project
+    std::string part, key;
+};
+
+class Planner {
+public:
+    Planner(const Scene& scene, const Project& project, const PartLibrary& library)
+        : scene_(scene), project_(project), library_(library), flat_(flattened(project, library.catalogue())), parameters_(project.parameters) {}
+
+    Result<std::vector<TimedEvent>> times() const {
+        std::vector<TimedEvent> list;
+        for (std::size_t i = 0; i < scene_.events.size(); ++i) {
+            const SceneEvent& event = scene_.events[i];
+            auto at = field(event, event.at, "s", "at");
+            if (!at) return at.error();
+            if (!event.wave.empty()) {
+                at = onWave(event, *at);
+                if (!at) return at.error();
+            }
+            auto length = event.duration.empty() ? Result<double>(0.0) : field(event, event.duration, "s", "over");
+            if (!length) return length.error();
+            if (*at < 0 || *at > longestRunSeconds) return about(event, {ErrorCode::range, "the time lies outside of any run"}, "at");
+            if (*length < 0 || *at + *length > longestRunSeconds) return about(event, {ErrorCode::range, "the ramp ends outside of any run"}, "over");
+            list.push_back({*at, *at + *length, i});
+        }
+        std::stable_sort(list.begin(), list.end(), [](const TimedEvent& a, const TimedEvent& b) { return a.at < b.at; });
+        return list;
+    }
+
+    Result<std::vector<Stretch>> stretches(Tick end) const {
+        auto timed = times();
+        if (!timed) return timed.error();
+        std::vector<Target> targets(scene_.events.size());
+        std::vector<std::string> ramped;
+        std::vector<Tick> cuts = {0};
+        for (const TimedEvent& event : *timed) {
+            auto target = targetOf(scene_.events[event.index]);
+            if (!target) return target.error();
+            targets[event.index] = *target;
+            if (event.until > event.at) ramped.push_back(scene_.events[event.index].target);
+            for (const double t : {event.at, event.until})
+                if (const Tick cut = toTicks(t); cut < end) cuts.push_back(cut);
+        }
+        std::sort(cuts.begin(), cuts.end());
+        cuts.erase(std::unique(cuts.begin(), cuts.end()), cuts.end());
+        if (cuts.size() > mostStretches) return Error{ErrorCode::resource, fmt::format("scene {} has more than {} events", scene_.name, mostStretches)};
+        std::vector<Stretch> list;
+        std::map<std::string, std::string> now;       // what each target is at the start of a stretch
+        std::map<std::string, const TimedEvent*> on;  // the ramps that are on their way
+        std::map<std::string, double> before;         // values ramps started from
+        std::map<std::string, double> turned;         // phases that keep sines without a jump, by part
+        for (std::size_t k = 0; k < cuts.size(); ++k) {
+            Stretch stretch{cuts[k], k + 1 < cuts.size() ? cuts[k + 1] : end, {}, {}};
+            const auto valueDuring = [&](const TimedEvent& event, Tick t) {
+                const double part = (toSeconds(t) - event.at) / (event.until - event.at);
+                const Target& target = targets[event.index];
+                const double from = before[scene_.events[event.index].target], to = *valueOf(target, scene_.events[event.index].value);
+                return text(target, part >= 1 ? to : from + std::clamp(part, 0.0, 1.0) * (to - from));
+            };
+            for (auto& [name, event] : on) now[name] = valueDuring(*event, stretch.from);
+            for (const TimedEvent& event : *timed) {
+                if (toTicks(event.at) != stretch.from) continue;
+                const SceneEvent& about = scene_.events[event.index];
+                const Target& target = targets[event.index];
+                stretch.what += (stretch.what.empty() ? "" : "; ") + eventText(about);
+                const auto present = now.find(about.target);
+                const std::string was = present == now.end() ? target.present : present->second;
+                if (auto sound = valueOf(target, about.value); !sound) return hedgerow::about(about, sound.error(), "to");
+                on.erase(about.target);
+                if (event.until > event.at) {
+                    auto from = valueOf(target, was);
+                    if (!from) return hedgerow::about(about, from.error(), "to");
+                    before[about.target] = *from;
+                    on[about.target] = &event;
+                    now[about.target] = text(target, *from);
+                } else {
+                    now[about.target] = about.value;
+                    keepPhase(target, was, about.value, toSeconds(stretch.from), turned);
+                }
+            }
+            for (auto it = on.begin(); it != on.end();)
+                it = toTicks(it->second->until) <= stretch.from ? on.erase(it) : std::next(it);
+            stretch.changes.sets = {now.begin(), now.end()};
+            for (const auto& [part, phase] : turned) stretch.changes.sets.emplace_back(part + ".phase", fmt::format("{}", phase));
+            stretch.changes.ramped = ramped;
+            stretch.changes.from = stretch.from;
+            stretch.changes.to = stretch.to;
+            for (const auto& [name, event] : on) stretch.changes.ends.emplace_back(name, valueDuring(*event, stretch.to));
+            list.push_back(std::move(stretch));
+        }
+        return list;
+    }
+
+private:
+    Result<double> field(const SceneEvent& event, const std::string& typed, std::string_view unit, const char* name) const {
+        auto value = evaluateField(typed, *findUnit(unit), parameters_.lookup());
+        if (!value) return about(event, value.error(), name);
+        return value;
+    }
+
+    /// The first instant from `after` on at which the wave of a source passes the angle.
+    Result<double> onWave(const SceneEvent& event, double after) const {
+        const Part* source = flat_.project.findPart(event.wave);
+        const PartKind* kind = source ? library_.catalogue().find(source->kind) : nullptr;
+        if (!kind || !kind->findParameter("f") || !kind->findParameter("phase"))
+            return about(event, {ErrorCode::name, fmt::format("there is no source with a wave called {}", event.wave)}, "wave");
+        auto angle = field(event, event.angle, "deg", "angle");
+        if (!angle) return angle;
+        const auto f = partValue(*source, *kind, "f", parameters_.lookup());
+        if (!f) return about(event, f.error(), "wave");
+        const auto phase = partValue(*source, *kind, "phase", parameters_.lookup());
+        if (!phase) return about(event, phase.error(), "wave");
+        const double turns = (*angle - *phase) / (2 * std::numbers::pi), late = turns - *f * after;
+        return after + (late - std::floor(late + 1e-12)) / *f;
+    }
+
+    Result<Target> targetOf(const SceneEvent& event) const {
+        Target target;
+        for (const Parameter& parameter : project_.parameters)
+            if (parameter.name == event.target) {
+                target.unit = parameter.unit;
+                target.present = parameter.value;
+                return target;
+            }
+        const std::size_t dot = event.target.rfind('.');
+        target.part = event.target.substr(0, dot);
+        target.key = dot == std::string::npos ? "" : event.target.substr(dot + 1);
+        const Part* part = dot == std::string::npos ? nullptr : flat_.project.findPart(target.part);
+        if (!part)
+            return about(event, {ErrorCode::name, fmt::format("there is no parameter and no part's value called {}", event.target)}, "set");
+        target.kind = library_.catalogue().find(part->kind);
+        target.parameter = target.kind ? target.kind->findParameter(target.key) : nullptr;
+        if (!target.parameter)
+            return about(event, {ErrorCode::name, fmt::format("{} has no value called {}", target.part, target.key), target.part}, "set");
+        if (target.parameter->atStart)
+            return about(event, {ErrorCode::range, fmt::format("{} of {} matters at the start only", target.parameter->label, target.part), target.part}, "set");
+        if (!event.duration.empty() && !target.parameter->ramps)
+            return about(event, {ErrorCode::range,
+                                 fmt::format("{} of {} can only step: what ramps are levels of dc sources and constants", target.parameter->label, target.part), target.part}, "over");
+        target.unit = target.parameter->unit;
+        const std::string* typed = part->values.find(target.key);
+        target.present = typed ? *typed : target.parameter->standard;
+        return target;
+    }
+
+    /// SI; a word counts as 0.
+    Result<double> valueOf(const Target& target, const std::string& typed) const {
+        if (target.parameter && (target.parameter->text || !target.parameter->choices.empty())) return 0.0;
+        if (target.parameter) return evaluateValue(typed, *target.parameter, parameters_.lookup());
+        const auto unit = findUnit(target.unit);
+        return evaluateField(typed, unit ? *unit : Unit{}, parameters_.lookup());
+    }
+    /// A number in the unit of its field, with all its digits.
+    static std::string text(const Target& target, double value) {
+        const auto unit = findUnit(target.unit);
+        return fmt::format("{}", value / (unit ? unit->scale : 1.0));
+    }
+
+    /// When the frequency of a sine steps, its phase goes on from where it is.
+    void keepPhase(const Target& target, const std::string& was, const std::string& is, double t,
+                   std::map<std::string, double>& turned) const {
+        if (target.key != "f" || !target.kind || target.kind->group != "Sources" || !target.kind->findParameter("phase")) return;
+        const auto before = valueOf(target, was), after = valueOf(target, is);
+        const auto phase = partValue(*flat_.project.findPart(target.part), *target.kind, "phase", parameters_.lookup());
+        if (!before || !after || !phase) return;
+        const auto known = turned.try_emplace(target.part, *phase * 180 / std::numbers::pi).first;
+        known->second = std::remainder(known->second + 360 * (*before - *after) * t, 360.0);
+    }
+
+    const Scene& scene_;
+    const Project& project_;
+    const PartLibrary& library_;
+    FlatProject flat_;
+    ParameterTable parameters_;
+};
+
+}  // namespace
+
+Result<std::vector<TimedEvent>> timesOf(const Scene& scene, const Project& project, const PartLibrary& library) {
+    return Planner(scene, project, library).times();
+}
+
+Result<std::vector<Stretch>> stretchesOf(const Scene& scene, const Project& project, const PartLibrary& library, Tick end) {
+    return Planner(scene, project, library).stretches(end);
+}
+
+}  // namespace hedgerow

@@ -1,0 +1,32 @@
+#pragma once
+// From the events of a scene to stretches of a run between which values change.
+
+#include <vector>
+
+#include "base/time.h"
+#include "network/elaborate.h"
+
+namespace hedgerow {
+
+/// A part of a run in which no value jumps.
+struct Stretch {
+    Tick from = 0, to = 0;
+    Changes changes;
+    std::string what;  ///< the event it begins with, as text; "" for the first
+};
+
+/// An event at its instant.
+struct TimedEvent {
+    double at = 0, until = 0;  ///< s; both alike for a step
+    std::size_t index = 0;     ///< in the scene
+};
+
+/// When the events come, in the order of time; those of one instant in the order of the scene. Errors name the event
+/// and its field.
+Result<std::vector<TimedEvent>> timesOf(const Scene& scene, const Project& project, const PartLibrary& library);
+
+/// The stretches of a run that ends at `end`. Errors name the event and its field.
+Result<std::vector<Stretch>> stretchesOf(const Scene& scene, const Project& project, const PartLibrary& library,
+                                         Tick end);
+
+}  // namespace hedgerow

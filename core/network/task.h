@@ -1,0 +1,78 @@
+#pragma once
+// Tasks: parts of the control that run together, one after the other, at equally spaced instants.
+
+#include <functional>
+#include <memory>
+#include <span>
+#include <string>
+#include <vector>
+
+#include "network/network.h"
+
+namespace hedgerow {
+
+/// What a sampled part does. It is made anew for each run and keeps its own memory.
+class SampledStep {
+public:
+    virtual ~SampledStep() = default;
+    /// Whether outputs depend on inputs of earlier samples only, so that the part may close a loop.
+    virtual bool delays() const { return false; }
+    /// Writes the outputs of this sample. The inputs are those of this sample; a part that delays must not look at
+    /// them here. An error ends the run.
+    virtual Status output(std::span<const double> inputs, std::span<double> outputs) = 0;
+    /// Called after the outputs of all parts of the task, for what is to be remembered.
+    virtual void remember(std::span<const double> /*inputs*/) {}
+    /// What it remembers, and that of an earlier step of the same part, which it takes over.
+    virtual std::vector<double> memory() const { return {}; }
+    virtual void recall(std::span<const double> /*memory*/) {}
+};
+
+/// Makes the step of a part. @param period  s, between two samples
+using StepMaker = std::function<std::unique_ptr<SampledStep>(double period)>;
+
+/// A step of a task with its joints.
+struct TaskStep {
+    /// Where an input comes from: an output of the same task, or an input of the task; both -1 reads as 0.
+    struct Origin {
+        int local = -1;  ///< index among the outputs of all steps
+        int input = -1;  ///< index among the inputs of the task
+    };
+    StepMaker maker;
+    std::string part;
+    std::vector<Origin> inputs;
+    int firstOutput = 0, outputCount = 0;  ///< among the outputs of all steps
+};
+
+struct TaskSetting {
+    double period = 0;  ///< s
+    double offset = 0;  ///< s, of the first sample
+    double delay = 0;   ///< s, from a sample to its outputs
+};
+
+/// All steps of one task as one block: samples its inputs, goes through the steps in order, and shows the outputs
+/// after the delay of the task.
+class TaskBlock final : public SignalBlock {
+public:
+    /// @param steps  in the order in which they run
+    TaskBlock(const TaskSetting& setting, std::vector<TaskStep> steps, std::size_t outputs);
+    std::unique_ptr<SignalProcess> process() const override;
+    bool follows() const override { return false; }
+    const TaskSetting& setting() const { return setting_; }
+    const std::vector<TaskStep>& steps() const { return steps_; }
+
+private:
+    TaskSetting setting_;
+    std::vector<TaskStep> steps_;
+    std::size_t outputs_;
+};
+
+/// The numbers of steps in an order in which what a step reads comes before it, or the parts of a loop in which
+/// nothing delays.
+struct TaskOrder {
+    std::vector<std::size_t> order;
+    std::vector<std::string> loop;
+};
+/// Leaves the order of steps that do not read each other as it is.
+TaskOrder orderSteps(const std::vector<TaskStep>& steps);
+
+}  // namespace hedgerow

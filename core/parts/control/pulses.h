@@ -1,0 +1,176 @@
+#pragma once
+// Pulses of modulators that look at their references at instants of their carriers.
+
+#include <algorithm>
+#include <cmath>
+#include <deque>
+#include <functional>
+#include <vector>
+
+#include "base/time.h"
+#include "network/network.h"
+#include "parts/control/carrier.h"
+
+namespace hedgerow::parts {
+
+/// A level and its complement, each of which turns on late by the dead time.
+class GatePair {
+public:
+    void change(bool level, Tick t) {
+        if (level == level_) return;
+        level_ = level, since_ = t;
+    }
+    bool level() const { return level_; }
+    bool upper(Tick t, Tick dead) const { return level_ && (since_ < 0 || t >= since_ + dead); }
+    bool lower(Tick t, Tick dead) const { return !level_ && (since_ < 0 || t >= since_ + dead); }
+    Tick next(Tick t, Tick dead) const { return since_ >= 0 && since_ + dead > t ? since_ + dead : neverTick; }
+    Tick since() const { return since_; }
+    void write(MemoryWriter& all) const { all.put(level_ ? 1.0 : 0.0), all.put(since_); }
+    void read(MemoryReader& all) { level_ = all.truth(), since_ = all.instant(); }
+
+private:
+    bool level_ = false;
+    Tick since_ = -1;  ///< of the last change; below zero before the first
+};
+
+/// How one pulse lies in a period, as parts of it: 0 <= on, off <= 1.
+struct Pulse {
+    double on, off;
+    bool never() const { return off <= on; }
+};
+
+/// Pulses of several channels, each with a carrier of its own phase. At the start of each period, and in its middle
+/// where asked, a channel looks at the inputs and plans its edges up to the next look.
+class PulseProcess final : public SignalProcess {
+public:
+    struct Setting {
+        double period = 1e-5, start = 0, dead = 0, shortest = 0;  ///< s
+        bool twice = false;
+        std::vector<double> phases = {0.0};  ///< of the channels, in periods
+        bool complements = true;             ///< outputs are g1 n1 g2 n2..., else g1 g2...
+        /// The pulse of a channel for the inputs.
+        std::function<Pulse(std::size_t channel, std::span<const double> inputs)> pulse;
+        /// The period to come, s, for the inputs; empty when it is constant.
+        std::function<double(std::span<const double> inputs)> nextPeriod = {};
+    };
+    explicit PulseProcess(const Setting& setting) : set_(setting), dead_(toTicks(setting.dead)) {
+        for (const double phase : set_.phases) {
+            Channel channel;
+            channel.period = toFine(static_cast<long double>(set_.period));
+            channel.start = toFine(static_cast<long double>(set_.start) + static_cast<long double>(phase) * set_.period);
+            // From a period that began before the run, so that its pulse is on its way at the start.
+            while (channel.start > 0) channel.start -= channel.period;
+            while (channel.start + channel.period <= 0) channel.start += channel.period;
+            channels_.push_back(std::move(channel));
+        }
+    }
+    Status advance(Tick t, std::span<const double> inputs, std::span<double> outputs) override {
+        for (std::size_t i = 0; i < channels_.size(); ++i) {
+            Channel& c = channels_[i];
+            while (c.nextLook() <= t) look(c, i, inputs);
+            while (!c.edges.empty() && c.edges.front().at <= t) {
+                c.pair.change(c.edges.front().level, c.edges.front().at);
+                c.edges.pop_front();
+            }
+            if (set_.complements) {
+                outputs[2 * i] = c.pair.upper(t, dead_) ? 1 : 0;
+                outputs[2 * i + 1] = c.pair.lower(t, dead_) ? 1 : 0;
+            } else {
+                outputs[i] = c.pair.upper(t, dead_) ? 1 : 0;
+            }
+        }
+        return {};
+    }
+    Tick next(Tick t) const override {
+        Tick first = neverTick;
+        for (const Channel& c : channels_) {
+            first = std::min({first, c.nextLook(), c.pair.next(t, dead_)});
+            if (!c.edges.empty()) first = std::min(first, c.edges.front().at);
+        }
+        return first;
+    }
+    bool takesAnySize() const override { return true; }
+    std::vector<double> memory() const override {
+        MemoryWriter all;
+        for (const Channel& c : channels_) {
+            all.put(toTick(c.start)), all.put(toTick(c.period)), all.put(c.half ? 1.0 : 0.0);
+            c.pair.write(all);
+            all.put(static_cast<double>(c.edges.size()));
+            for (const Edge& edge : c.edges) all.put(edge.at), all.put(edge.level ? 1.0 : 0.0);
+        }
+        return all.take();
+    }
+    void recall(std::span<const double> memory) override {
+        MemoryReader all(memory);
+        for (Channel& c : channels_) {
+            const Tick start = all.instant(), period = all.instant();
+            if (set_.nextPeriod)
+                c.start = toFine(start), c.period = toFine(period);
+            else  // the carrier may have another frequency now
+                while (toTick(c.start) < start - 1) c.start += c.period;
+            c.half = all.truth() && set_.twice;
+            c.pair.read(all);
+            c.edges.clear();
+            for (std::size_t n = all.count(); n > 0; --n) {
+                const Tick at = all.instant();
+                c.edges.push_back({at, all.truth()});
+            }
+        }
+    }
+
+private:
+    struct Edge {
+        Tick at;
+        bool level;
+    };
+    struct Channel {
+        FineTime start = 0, period = 1;  ///< of the period whose half comes next
+        bool half = false;               ///< whether the next look is in its middle
+        GatePair pair;
+        std::deque<Edge> edges;  ///< to come
+        Tick nextLook() const { return toTick(half ? start + period / 2 : start); }
+    };
+
+    void look(Channel& c, std::size_t index, std::span<const double> inputs) {
+        if (!c.half && set_.nextPeriod) c.period = toFine(static_cast<long double>(set_.nextPeriod(inputs)));
+        const Pulse pulse = cleared(set_.pulse(index, inputs), c);
+        const double from = c.half ? 0.5 : 0.0, to = set_.twice && !c.half ? 0.5 : 1.0;
+        c.edges.clear();
+        c.edges.push_back({c.nextLook(), pulse.on <= from && from < pulse.off});
+        if (from < pulse.on && pulse.on < to && !pulse.never()) c.edges.push_back({instant(c, pulse.on), true});
+        if (from < pulse.off && pulse.off < to && !pulse.never()) c.edges.push_back({instant(c, pulse.off), false});
+        if (set_.twice && !c.half) {
+            c.half = true;
+            return;
+        }
+        c.half = false;
+        c.start += c.period;
+    }
+    static Tick instant(const Channel& c, double part) {
+        return toTick(c.start + static_cast<FineTime>(static_cast<long double>(c.period) * static_cast<long double>(part)));
+    }
+    /// Pulses and gaps that would be too short do not come.
+    Pulse cleared(const Pulse& pulse, const Channel& c) const {
+        const double least = set_.shortest / toSeconds(toTick(c.period)), width = pulse.off - pulse.on;
+        if (width < least) return {pulse.on, pulse.on};
+        if (1 - width < least) return {0, 1};
+        return pulse;
+    }
+
+    Setting set_;
+    Tick dead_;
+    std::vector<Channel> channels_;
+};
+
+/// The pulse of a duty on a carrier.
+inline Pulse pulseOf(double duty, Carrier carrier) {
+    const double d = std::clamp(duty, 0.0, 1.0);
+    switch (carrier) {
+        case Carrier::saw: return {0, d};
+        case Carrier::fallingSaw: return {1 - d, 1};
+        case Carrier::triangle: return {(1 - d) / 2, (1 + d) / 2};
+    }
+    return {0, d};
+}
+
+}  // namespace hedgerow::parts

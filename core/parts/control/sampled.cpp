@@ -1,0 +1,289 @@
+// Parts of the control that work at the samples of a task: delays, difference equations, moving means, loops that lock
+// to a wave.
+
+#include <cmath>
+#include <numbers>
+
+#include <fmt/format.h>
+
+#include "parts/control/signal_part.h"
+
+namespace hedgerow {
+
+using namespace parts;
+
+namespace {
+
+constexpr double turn = 2 * std::numbers::pi;
+constexpr double mostSamples = 1e6;  ///< that a part remembers
+
+/// y_k = u_{k-n}.
+class DelayStep final : public NumbersStep {
+public:
+    DelayStep(std::size_t samples, double initial) : NumbersStep(std::vector<double>(samples + 1, initial)) {
+        numbers_.back() = 0;  // the place of the oldest
+    }
+    bool delays() const override { return true; }
+    Status output(std::span<const double>, std::span<double> out) override {
+        out[0] = numbers_[place()];
+        return {};
+    }
+    void remember(std::span<const double> in) override {
+        numbers_[place()] = in[0];
+        numbers_.back() = static_cast<double>((place() + 1) % (numbers_.size() - 1));
+    }
+
+private:
+    std::size_t place() const { return static_cast<std::size_t>(numbers_.back()); }
+};
+
+/// a_0 y_k = sum b_i u_{k-i} - sum a_i y_{k-i}, in the transposed second direct form.
+/// A. V. Oppenheim, R. W. Schafer, Discrete-Time Signal Processing, 3rd ed., 6.3.
+class DifferenceStep final : public NumbersStep {
+public:
+    DifferenceStep(std::vector<double> above, std::vector<double> below)
+        : NumbersStep(std::vector<double>(std::max(above.size(), below.size()), 0.0)),
+          above_(std::move(above)),
+          below_(std::move(below)) {
+        above_.resize(numbers_.size());
+        below_.resize(numbers_.size());
+        for (double& value : above_) value /= below_[0];
+        for (std::size_t i = below_.size(); i-- > 0;) below_[i] /= below_[0];
+    }
+    Status output(std::span<const double> in, std::span<double> out) override {
+        out[0] = above_[0] * in[0] + numbers_[0];
+        for (std::size_t i = 0; i + 1 < numbers_.size(); ++i)
+            numbers_[i] = numbers_[i + 1] + above_[i + 1] * in[0] - below_[i + 1] * out[0];
+        return {};
+    }
+
+private:
+    std::vector<double> above_, below_;
+};
+
+/// Moves towards its input by no more than a rate.
+class RateStep final : public NumbersStep {
+public:
+    RateStep(double up, double down, double initial) : NumbersStep({initial}), up_(up), down_(down) {}
+    Status output(std::span<const double> in, std::span<double> out) override {
+        out[0] = numbers_[0] = std::clamp(in[0], numbers_[0] - down_, numbers_[0] + up_);
+        return {};
+    }
+
+private:
+    double up_, down_;
+};
+
+/// Mean, or root of the mean square, of the last n samples. Memory: the samples, the place of the oldest, how many.
+class MovingStep final : public NumbersStep {
+public:
+    MovingStep(std::size_t samples, bool square)
+        : NumbersStep(std::vector<double>(samples + 2, 0.0)), square_(square) {}
+    Status output(std::span<const double> in, std::span<double> out) override {
+        const std::size_t n = numbers_.size() - 2;
+        double &place = numbers_[n], &known = numbers_[n + 1];
+        numbers_[static_cast<std::size_t>(place)] = square_ ? in[0] * in[0] : in[0];
+        place = static_cast<double>((static_cast<std::size_t>(place) + 1) % n);
+        known = std::min(known + 1, static_cast<double>(n));
+        double sum = 0;
+        for (std::size_t i = 0; i < n; ++i) sum += numbers_[i];
+        out[0] = square_ ? std::sqrt(sum / known) : sum / known;
+        return {};
+    }
+
+private:
+    bool square_;
+};
+
+/// Amplitude and phase of one frequency over its last period. Memory as of MovingStep.
+class FundamentalStep final : public NumbersStep {
+public:
+    explicit FundamentalStep(std::size_t samples) : NumbersStep(std::vector<double>(samples + 1, 0.0)) {}
+    Status output(std::span<const double> in, std::span<double> out) override {
+        const std::size_t n = numbers_.size() - 1;
+        numbers_[static_cast<std::size_t>(numbers_[n])] = in[0];
+        const auto newest = static_cast<std::size_t>(numbers_[n]);
+        numbers_[n] = static_cast<double>((newest + 1) % n);
+        double c = 0, s = 0;
+        for (std::size_t i = 0; i < n; ++i) {
+            const double angle = turn * static_cast<double>(i) / static_cast<double>(n);
+            const double value = numbers_[(newest + n - i) % n];
+            c += value * std::cos(angle), s += value * std::sin(angle);
+        }
+        out[0] = 2 * std::hypot(c, s) / static_cast<double>(n);
+        out[1] = std::atan2(s, c);
+        return {};
+    }
+};
+
+/// Rounds to steps, as a converter of so many bits does.
+class QuantiserStep final : public SampledStep {
+public:
+    QuantiserStep(double low, double high, double steps) : low_(low), high_(high), step_((high - low) / steps) {}
+    Status output(std::span<const double> in, std::span<double> out) override {
+        const double last = high_ - step_;
+        out[0] = std::clamp(low_ + std::round((in[0] - low_) / step_) * step_, low_, last);
+        return {};
+    }
+
+private:
+    double low_, high_, step_;
+};
+
+double inOneTurn(double angle) { return angle - turn * std::floor(angle / turn); }
+
+/// Locks an angle to a vector: q of the vector in the frame of the angle goes to zero by a PI regulator.
+/// S.-K. Chung, A phase tracking system for three phase utility interface inverters, IEEE Trans. Power Electron. 15, 2000.
+class LockStep final : public NumbersStep {
+public:
+    struct Setting {
+        double frequency, peak, natural, damping;  ///< Hz, -, Hz, -
+        bool single;
+    };
+    /// Memory: angle, integral, and of a single phase the two components of its wave.
+    LockStep(const Setting& set, double period) : NumbersStep({0, 0, 0, 0}), set_(set), period_(period) {}
+    Status output(std::span<const double> in, std::span<double> out) override {
+        double &angle = numbers_[0], &integral = numbers_[1];
+        const double natural = turn * set_.natural, centre = turn * set_.frequency;
+        double alpha = 0, beta = 0;
+        if (set_.single) {
+            quadrature(in[0], centre + integral);
+            alpha = numbers_[2], beta = numbers_[3];
+        } else {
+            alpha = (2 * in[0] - in[1] - in[2]) / 3, beta = (in[1] - in[2]) / std::sqrt(3.0);
+        }
+        const double d = alpha * std::cos(angle) + beta * std::sin(angle);
+        const double q = beta * std::cos(angle) - alpha * std::sin(angle);
+        integral += natural * natural / set_.peak * q * period_;
+        const double speed = centre + integral + 2 * set_.damping * natural / set_.peak * q;
+        out[0] = angle, out[1] = (centre + integral) / turn, out[2] = d, out[3] = q;
+        angle = inOneTurn(angle + speed * period_);
+        return {};
+    }
+
+private:
+    /// alpha follows the input and beta lags it by a quarter turn: a resonator at the present speed, trapezoidal.
+    /// M. Ciobotaru, R. Teodorescu, F. Blaabjerg, A new single-phase PLL structure based on second order generalized
+    /// integrator, PESC 2006.
+    void quadrature(double u, double speed) {
+        const double k = std::numbers::sqrt2, h = std::tan(speed * period_ / 2);
+        double &a = numbers_[2], &b = numbers_[3];
+        // a' = w (k (u - a) - b), b' = w a.
+        const double right1 = a + h * (k * (u - a) - b) + h * k * u, right2 = b + h * a;
+        a = (right1 - h * right2) / (1 + h * k + h * h);
+        b = right2 + h * a;
+    }
+    Setting set_;
+    double period_;
+};
+
+LawPart::MakeStep lock(bool single) {
+    return [single](const NetworkBuilder& b) -> StepMaker {
+        const LockStep::Setting set{b.value("f"), b.value("peak"), b.value("fn"), b.value("damping"), single};
+        return [set](double period) { return std::make_unique<LockStep>(set, period); };
+    };
+}
+
+/// How many samples a time is, at least one.
+std::size_t samplesOf(double seconds, double period) {
+    return static_cast<std::size_t>(std::clamp(std::round(seconds / period), 1.0, mostSamples));
+}
+
+}  // namespace
+
+void registerSampled(PartLibrary& library) {
+    const auto add = [&](const SignalKind& kind, LawPart::MakeStep step) {
+        library.add(std::make_unique<SampledPart>(kind, std::move(step)));
+    };
+    add({"unit-delay", "Unit delay", "Z", {"z-1", "one sample"}, "The input of some samples before",
+         "Gives the input of one sample before, or of more. It may close a loop within a task.", {"u"}, {"y"}, "1/z",
+         {positive("n", "samples", "n", "1", "", true), number("y0", "output before", "y_0", "0")}, "y_k = u_{k−n}"},
+        [](const NetworkBuilder& b) -> StepMaker {
+            const auto n = samplesOf(b.value("n"), 1);
+            return [n, y0 = b.value("y0")](double) { return std::make_unique<DelayStep>(n, y0); };
+        });
+    add({"transport-delay", "Transport delay", "DL", {"dead time delay", "pure delay"}, "The input some time ago",
+         "The delay is rounded to whole samples of its task, at least one.", {"u"}, {"y"}, "delay",
+         {positive("delay", "delay", "t_d", "100u", "s", true), number("y0", "output before", "y_0", "0")},
+         "y(t) = u(t − t_d)"},
+        [](const NetworkBuilder& b) -> StepMaker {
+            return [delay = b.value("delay"), y0 = b.value("y0")](double period) {
+                return std::make_unique<DelayStep>(samplesOf(delay, period), y0);
+            };
+        });
+    add({"transfer-z", "Transfer function in z", "H", {"difference equation", "digital filter"},
+         "A quotient of polynomials in z⁻¹",
+         "Coefficients in powers of z⁻¹ from the zeroth, separated by commas: '0, 1' over '1, -0.9' is "
+         "z⁻¹/(1 − 0.9 z⁻¹). The first of the denominator must not be zero.",
+         {"u"}, {"y"}, "H(z)", {textOf("num", "numerator", "0.1", true), textOf("den", "denominator", "1, -0.9", true)},
+         "a_0 y_k = Σ b_i u_{k−i} − Σ a_i y_{k−i}",
+         "A. V. Oppenheim, R. W. Schafer, Discrete-Time Signal Processing, 3rd ed., 6.3"},
+        [](const NetworkBuilder& b) -> StepMaker {
+            auto above = b.numbers("num"), below = b.numbers("den");
+            if (below.front() == 0) b.refuse("den", "the first coefficient must not be zero"), below.front() = 1;
+            return [above, below](double) { return std::make_unique<DifferenceStep>(above, below); };
+        });
+    add({"rate-limiter", "Rate limiter", "RL", {"slew rate", "ramp limiter"}, "Follows no faster than a rate",
+         "Moves towards its input by no more than its rates times the time between samples.", {"u"}, {"y"}, "rate",
+         {positive("up", "rate upwards, per second", "r_up", "1k", "", true),
+          positive("down", "rate downwards, per second", "r_down", "1k", "", true), number("y0", "start", "y_0", "0")},
+         "−r_down ≤ y' ≤ r_up"},
+        [](const NetworkBuilder& b) -> StepMaker {
+            return [up = b.value("up"), down = b.value("down"), y0 = b.value("y0")](double period) {
+                return std::make_unique<RateStep>(up * period, down * period, y0);
+            };
+        });
+    for (const bool square : {false, true})
+        add({square ? "moving-rms" : "moving-mean", square ? "Moving RMS" : "Moving mean", square ? "RMS" : "MEAN",
+             square ? std::vector<std::string>{"rms value"} : std::vector<std::string>{"average", "mean value"},
+             square ? "The RMS of the last period" : "The mean of the last period",
+             "Over as many samples as the window holds; over those there are until it is full.", {"u"}, {"y"},
+             square ? "rms" : "mean", {positive("window", "window", "T_w", "20m", "s", true)},
+             square ? "y = √(1/n Σ u²)" : "y = 1/n Σ u"},
+            [square](const NetworkBuilder& b) -> StepMaker {
+                return [square, window = b.value("window")](double period) {
+                    return std::make_unique<MovingStep>(samplesOf(window, period), square);
+                };
+            });
+    add({"fundamental", "Fundamental", "FUN", {"fourier component", "first harmonic"},
+         "Peak and phase of one frequency over its last period",
+         "The discrete Fourier component of the last period. The phase is that of a cosine at the present sample, in "
+         "radians.",
+         {"u"}, {"peak", "phase"}, "f_1", {positive("f", "frequency", "f_1", "50", "Hz", true)},
+         "2/n Σ u_{k−i} e^{j2πi/n}"},
+        [](const NetworkBuilder& b) -> StepMaker {
+            return [f = b.value("f")](double period) {
+                return std::make_unique<FundamentalStep>(samplesOf(1 / f, period));
+            };
+        });
+    add({"quantiser", "Quantiser", "ADC", {"adc", "quantizer", "converter"}, "Rounds to the steps of a converter",
+         "Rounds its input to one of 2^bits steps between low and high and stops at the ends.", {"u"}, {"y"}, "ADC",
+         {number("low", "lowest", "u_min", "0"), number("high", "end of the range", "u_max", "3.3", "", true),
+          positive("bits", "bits", "n", "12", "", true)},
+         "y = low + round((u − low)/q) q, q = (high − low)/2^n"},
+        [](const NetworkBuilder& b) -> StepMaker {
+            const double low = b.value("low"), high = b.value("high");
+            if (high <= low) b.refuse("low", "the lowest value must be below the end of the range");
+            return [low, high, steps = std::exp2(b.value("bits"))](double) {
+                return std::make_unique<QuantiserStep>(low, high, steps);
+            };
+        });
+    for (const bool single : {true, false})
+        add({single ? "pll" : "pll3", single ? "Phase-locked loop" : "Three-phase phase-locked loop", "PLL",
+             single ? std::vector<std::string>{"phase lock", "synchronisation"}
+                    : std::vector<std::string>{"phase lock 3"},
+             single ? "Angle and frequency of a wave" : "Angle and frequency of three phases",
+             std::string("θ, in radians within one turn, is zero at the peak of ") + (single ? "u" : "phase a") +
+                 ". The loop is of second order with the natural frequency and damping given, at the given peak." +
+                 (single ? " The missing second component is made by a resonator at the present frequency." : ""),
+             single ? std::vector<std::string>{"u"} : std::vector<std::string>{"a", "b", "c"},
+             {"theta", "f", "d", "q"}, "PLL",
+             {positive("f", "frequency", "f_0", "50", "Hz", true), positive("peak", "nominal peak", "û", "1", "", true),
+              positive("fn", "natural frequency of the loop", "f_n", "20", "Hz"),
+              positive("damping", "damping of the loop", "ζ", "0.7071")},
+             "θ' = 2πf_0 + 2ζω_n q/û + ∫ ω_n² q/û",
+             "S.-K. Chung, IEEE Trans. Power Electron. 15, 2000"},
+            lock(single));
+}
+
+}  // namespace hedgerow

@@ -1,0 +1,89 @@
+#include "parts/points.h"
+
+#include <algorithm>
+#include <cmath>
+#include <filesystem>
+#include <fstream>
+
+#include <fmt/format.h>
+
+#include "base/text.h"
+#include "model/quantity.h"
+
+namespace hedgerow::parts {
+
+namespace {
+
+constexpr std::size_t mostPoints = 1'000'000;
+
+/// "0 0, 1m 5": pairs of time and value.
+Result<std::vector<TablePoint>> readPoints(const std::string& text, std::string_view unitBefore,
+                                           std::string_view unit) {
+    std::vector<TablePoint> points;
+    std::size_t start = 0;
+    while (start <= text.size()) {
+        const std::size_t end = std::min(text.find_first_of(",;", start), text.size());
+        std::string pair = text.substr(start, end - start);
+        const std::size_t first = pair.find_first_not_of(" \t\n");
+        start = end + 1;
+        if (first == std::string::npos) {
+            if (end == text.size() && !points.empty()) break;
+            return Error{ErrorCode::syntax, "a pair of time and value was expected, as in '0 0, 1m 5'"};
+        }
+        const std::size_t gap = pair.find_first_of(" \t", first);
+        if (gap == std::string::npos)
+            return Error{ErrorCode::syntax, fmt::format("'{}' has no value behind the time", pair.substr(first))};
+        auto t = evaluateField(pair.substr(first, gap - first), *findUnit(unitBefore), {});
+        if (!t) return t.error();
+        auto value = evaluateField(pair.substr(gap + 1), *findUnit(unit), {});
+        if (!value) return value.error();
+        points.push_back({*t, *value});
+    }
+    return points;
+}
+
+/// Lines of "time, value" with any further columns left out; one heading line is passed over.
+Result<std::vector<TablePoint>> readTable(const std::filesystem::path& path) {
+    std::ifstream file(path);
+    if (!file) return Error{ErrorCode::file, fmt::format("the table {} cannot be read", path.string())};
+    std::vector<TablePoint> points;
+    std::string line;
+    for (int number = 1; std::getline(file, line); ++number) {
+        std::replace(line.begin(), line.end(), ';', ',');
+        if (line.find_first_not_of(" \t\r,") == std::string::npos) continue;
+        const std::size_t comma = line.find(',');
+        char *endOfTime = nullptr, *endOfValue = nullptr;
+        const std::string first = line.substr(0, comma),
+                          second = comma == std::string::npos ? "" : line.substr(comma + 1);
+        const TablePoint point{std::strtod(first.c_str(), &endOfTime), std::strtod(second.c_str(), &endOfValue)};
+        if (endOfTime == first.c_str() || endOfValue == second.c_str() || !std::isfinite(point.t) ||
+            !std::isfinite(point.value)) {
+            if (points.empty() && number == 1) continue;
+            return Error{ErrorCode::syntax, fmt::format("{}, line {}: a time and a value were expected",
+                                                        path.filename().string(), number)};
+        }
+        points.push_back(point);
+        if (points.size() > mostPoints)
+            return Error{ErrorCode::resource, fmt::format("{} has more than {} lines", path.string(), mostPoints)};
+    }
+    return points;
+}
+
+}  // namespace
+
+Result<std::vector<TablePoint>> pointsOf(const std::string& text, std::string_view before, std::string_view unit,
+                                         const std::string& folder) {
+    auto points = text.ends_with(".csv") ? readTable(std::filesystem::path(folder) / text) : readPoints(text, before, unit);
+    if (!points) return points.error();
+    if (points->empty()) return Error{ErrorCode::range, "there are no points"};
+    for (std::size_t i = 0; i < points->size(); ++i) {
+        if (before == "s" && std::abs((*points)[i].t) > longestRunSeconds)
+            return Error{ErrorCode::range, fmt::format("point {} lies outside of the longest run", i + 1)};
+        if (i > 0 && (*points)[i].t < (*points)[i - 1].t)
+            return Error{ErrorCode::range,
+                         fmt::format("the first numbers must rise, but point {} comes before point {}", i + 1, i)};
+    }
+    return points;
+}
+
+}  // namespace hedgerow::parts
