@@ -13,6 +13,11 @@
 #include "base/text.h"
 #include "formats/hedge/hedge.h"
 #include "model/values.h"
+#include "model/event_text.h"
+#include "model/modules.h"
+#include "network/advice.h"
+#include "network/scene.h"
+#include "session/observations.h"
 #include "session/registry.h"
 #include "session/run.h"
 #include "session/state_file.h"
@@ -127,10 +132,18 @@ void report(const Run& run, const RunOptions& options, const Verification* verif
         for (const std::string& name : shownQuantities(run, options))
             if (const auto trace = run.trace(name)) json["measures"][name] = measuresJson(*trace);
         if (verification) json["verify"] = toJson(*verification);
+        for (const auto& [at, what] : run.events()) json["events"].push_back({{"at", at}, {"what", what}});
+        for (const Observation& seen : observe(run)) {
+            json["observations"].push_back(toJson(seen.error));
+            json["observations"].back()["at"] = seen.at;
+        }
         fmt::print("{}\n", json.dump(2, ' ', false, Json::error_handler_t::replace));
         return;
     }
     fmt::print("{}", summary.full());
+    for (const auto& [at, what] : run.events()) fmt::print("  at {:<20} {}\n", formatQuantity(at, "s", 6), what);
+    for (const Observation& seen : observe(run))
+        fmt::print("  look at {:<15} {}\n", formatQuantity(seen.at, "s", 4), seen.error.message);
     for (const std::string& name : shownQuantities(run, options)) {
         const auto trace = run.trace(name);
         if (!trace || trace->size() < 2) continue;
@@ -160,16 +173,27 @@ std::string formatOf(const std::string& file) {
 int check(const std::string& path, bool json) {
     const auto project = load(path, json);
     if (!project) return unreadable;
-    const std::vector<Error> errors = checkProject(*project, partLibrary());
+    std::vector<Error> errors = checkProject(*project, partLibrary()), cautions;
+    const FlatProject flat = flattened(*project, partLibrary().catalogue());
+    if (errors.empty()) {
+        for (const Scene& scene : project->scenes)
+            if (const auto planned = stretchesOf(scene, *project, partLibrary(), toTicks(longestRunSeconds)); !planned)
+                errors.push_back(planned.error());
+        cautions = advise(flat.project, partLibrary(), flat.nets, ParameterTable(flat.project.parameters));
+    }
     if (json) {
         Json list = Json::array();
         for (const Error& error : errors) list.push_back(toJson(error));
-        fmt::print("{}\n", Json{{"errors", list}}.dump(2, ' ', false, Json::error_handler_t::replace));
+        Json doubts = Json::array();
+        for (const Error& error : cautions) doubts.push_back(toJson(error));
+        fmt::print("{}\n", Json{{"errors", list}, {"cautions", doubts}}.dump(2, ' ', false, Json::error_handler_t::replace));
     } else if (errors.empty()) {
         fmt::print("{}: sound, {} parts\n", path, project->sheet().parts.size());
     }
-    if (!json)
+    if (!json) {
         for (const Error& error : errors) fmt::print("{}: {}\n", path, error.text());
+        for (const Error& error : cautions) fmt::print("{}: caution: {}\n", path, error.text());
+    }
     return errors.empty() ? success : unsound;
 }
 
@@ -184,6 +208,11 @@ int info(const std::string& path, bool json) {
     for (const Plan& plan : project->plans)
         result["plans"][plan.name] =
             fmt::format("until {}, {} engine, trace tolerance {}", plan.end, plan.engine, plan.tolerance);
+    for (const Scene& scene : project->scenes) {
+        std::vector<std::string> lines;
+        for (const SceneEvent& event : scene.events) lines.push_back(eventText(event));
+        result["scenes"][scene.name] = lines.empty() ? "no events" : joined(lines, "; ");
+    }
     result["parts"] = Json::object();
     for (const Part& part : project->sheet().parts) {
         const PartKind* kind = partLibrary().catalogue().find(part.kind);

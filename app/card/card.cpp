@@ -12,6 +12,7 @@
 
 #include "card/ladder.h"
 #include "card/stress.h"
+#include "card/task_chart.h"
 #include "card/trace_page.h"
 #include "model/edits.h"
 #include "style/step_value.h"
@@ -44,7 +45,8 @@ void Card::rebuild() {
     if (parts.empty() && !workspace_.chosenTrace().empty())
         shape = "trace " + workspace_.chosenTrace();
     else if (parts.empty()) {
-        shape = "project " + workspace_.plan().name + " ";
+        shape = "project " + workspace_.plan().name + " " + workspace_.scene().name + " ";
+        shape += std::to_string(workspace_.scene().events.size()) + "/" + std::to_string(workspace_.project().scenes.size());
         for (const Parameter& parameter : workspace_.project().ownParameters())
             shape += parameter.name + ":" + parameter.unit + " ";
         if (const Parameter* shown = shownParameter()) shape += "shown " + shown->name + shown->unit + " ";
@@ -241,7 +243,8 @@ void Card::showPart(const Part& part, const PartKind& kind) {
     bool rated = false;
     for (const ParameterKind& parameter : kind.parameters) rated = rated || parameter.rating;
     for (const ParameterKind& parameter : kind.parameters)
-        if (!parameter.rating && parameter.rung <= part.rung) addValue(part, kind, parameter);
+        if (!parameter.rating && parameter.rung <= part.rung && parameter.key != "code") addValue(part, kind, parameter);
+    addControl(part, kind);
     if (rated) {
         addHeading("Ratings");
         for (const ParameterKind& parameter : kind.parameters)
@@ -249,6 +252,17 @@ void Card::showPart(const Part& part, const PartKind& kind) {
     }
     addStress(part);
     if (kind.parameters.empty()) addQuiet(QString::fromStdString(kind.help));
+}
+
+void Card::addControl(const Part& part, const PartKind& kind) {
+    if (kind.findParameter("code")) {
+        auto* open = new QPushButton("Edit its code", page_);
+        open->setObjectName("editCode");
+        connect(
+            open, &QPushButton::clicked, this, [this, id = part.id] { emit codeAsked(id); }, Qt::QueuedConnection);
+        column_->addWidget(open, 0, Qt::AlignLeft);
+    }
+    if (part.kind == "task") column_->addWidget(new TaskChart(workspace_, QString::fromStdString(part.name), page_));
 }
 
 void Card::showParts(const std::vector<const Part*>& parts) {
@@ -314,6 +328,7 @@ void Card::showProject() {
     if (!project.description.empty()) addQuiet(QString::fromStdString(project.description));
 
     showParameters();
+    showScene();
     showPlan();
 }
 

@@ -23,6 +23,12 @@ class Card : public QScrollArea {
 
 public:
     explicit Card(Workspace& workspace, QWidget* parent = nullptr);
+    /// Brings the line of an event of the scene up for editing.
+    void editEvent(std::size_t index);
+
+signals:
+    /// The code of a part is to be edited.
+    void codeAsked(int part);
 
 protected:
     void changeEvent(QEvent* event) override;
@@ -43,6 +49,14 @@ private:
     void showParts(const std::vector<const Part*>& parts);
     void showProject();
     void showPlan();
+    void showScene();
+    void changeScene(const std::function<void(Scene&)>& change);
+    Result<QString> judgeEvent(const std::string& text) const;
+    QLineEdit* addLine(const QString& name, const QString& accessible, std::function<std::string()> read,
+                       std::function<Result<QString>(const std::string&)> judge,
+                       std::function<void(const std::string&)> write);
+    /// What a part of the control has beside its values: its code, or the tasks over time.
+    void addControl(const Part& part, const PartKind& kind);
     /// Of the sheet in view.
     void showModule();
     /// What can be done with the module of a place.

@@ -6,6 +6,7 @@
 #include <QPushButton>
 #include <QVBoxLayout>
 
+#include "model/quantity.h"
 #include "sheet/sheet_view.h"
 #include "style/theme.h"
 
@@ -57,7 +58,8 @@ void CheckList::fill() {
     pill_->setVisible(!checks.empty() && !workspace_.project().sheet().parts.empty());
     list_->clear();
     for (const Check& check : checks) {
-        auto* item = new QListWidgetItem(QString::fromStdString(check.error.message), list_);
+        const QString when = check.at ? "at " + QString::fromStdString(formatQuantity(*check.at, "s", 4)) + ": " : QString();
+        auto* item = new QListWidgetItem(when + QString::fromStdString(check.error.message), list_);
         item->setForeground(check.keepsFromRunning ? p.haw : p.ink);
     }
     setStyleSheet(QString("QFrame#checks { background: %1; border: 1px solid %2; border-radius: 8px; } "
@@ -98,7 +100,8 @@ void CheckList::toggle() {
 void CheckList::choose(int row) {
     const auto& checks = workspace_.checks();
     if (row < 0 || row >= static_cast<int>(checks.size())) return;
-    const Error& error = checks[static_cast<std::size_t>(row)].error;
+    const Error error = checks[static_cast<std::size_t>(row)].error;
+    if (const auto at = checks[static_cast<std::size_t>(row)].at) workspace_.setCursor(toTicks(*at));
     std::set<int> ids;
     if (const auto part = workspace_.lookAtPart(error.part)) ids = {*part};
     for (const Net& net : workspace_.nets().nets) {

@@ -25,11 +25,16 @@ QString shownValue(const Part& part, const PartKind& kind, const ParameterLookup
     if (kind.module) shown << QString::fromStdString(kind.title);
     for (const ParameterKind& parameter : kind.parameters) {
         if (!parameter.shownOnSheet || parameter.rung > part.rung || shown.size() == 2) continue;
+        if (parameter.text) {
+            const QString text = QString::fromStdString(textValue(part, kind, parameter.key)).simplified();
+            shown << (text.size() > 24 ? text.left(23) + "…" : text);
+            continue;
+        }
         auto value = partValue(part, kind, parameter.key, lookup);
         const std::string* typed = part.values.find(parameter.key);
         if (value)
             shown << (parameter.unit.empty()
-                          ? QString("%1 %2").arg(QString::fromStdString(parameter.symbol),
+                          ? QString("%1 %2").arg(QString::fromStdString(parameter.symbol).remove('_'),
                                                  QString::fromStdString(formatQuantity(*value, "", 3)))
                           : QString::fromStdString(formatQuantity(*value, parameter.unit)));
         else
@@ -137,7 +142,9 @@ private:
         enterPart(painter_, part);
         drawSymbol(painter_, *kind, look);
         painter_.restore();
-        if (kind->module && legible_) drawPinNames(part, *kind);
+        // Of a part of the control with several pins on one side, too.
+        const bool manyPins = !kind->mark.empty() && kind->pins.size() > 2;
+        if ((kind->module || manyPins) && legible_) drawPinNames(part, *kind);
         const bool reference = kind->pins.size() == 1 && kind->pins[0].sort == PinSort::power && !isModulePin(part);
         if (reference) return;  // needs no name
         if (!legible_) return;
@@ -157,7 +164,7 @@ private:
 
     /// Of a module, inside its box, and its title in the middle.
     void drawPinNames(const Part& part, const PartKind& kind) {
-        constexpr double lead = 16, gap = 4;
+        const double lead = kind.module ? 16 : 8, gap = kind.module ? 4 : 3;
         painter_.setFont(textFont(TextSize::small));
         painter_.setPen(colours().bark);
         const QFontMetricsF metrics(painter_.font());
@@ -339,8 +346,8 @@ PartText partText(const Part& part, const PartKind& kind, const ParameterLookup&
         at = QPointF(partBox(part, kind).right() + 8, part.at.y - 12);
     }
     text.nameBox = QRectF(at, QSizeF(nameWidth, 16));
-    // Lying parts have name and value in one line, to stay clear of what is above.
-    const bool oneLine = wide && kind.pins.size() == 2;
+    // Lying parts and those of the control have name and value in one line, to stay clear of what is above.
+    const bool oneLine = (wide && kind.pins.size() == 2) || !kind.mark.empty();
     text.valueBox =
         oneLine ? QRectF(at.x() + nameWidth + 4, at.y(), valueWidth, 16) : QRectF(at.x(), at.y() + 16, valueWidth, 16);
     text.ticksBox = oneLine ? QRectF(at.x(), at.y() + 17, width, 8)

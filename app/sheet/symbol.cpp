@@ -1,9 +1,12 @@
 #include "sheet/symbol.h"
 
+#include <cmath>
 #include <sstream>
 #include <unordered_map>
 
 #include <QPainter>
+
+#include "style/theme.h"
 
 namespace hedgerow::app {
 
@@ -28,6 +31,24 @@ QPainterPath strokePath(const std::string& text) {
     return path;
 }
 
+namespace {
+
+/// The text in the middle of a symbol, upright however the part is turned.
+void drawMark(QPainter& painter, const PartKind& kind, const QColor& colour) {
+    const QTransform turned = painter.worldTransform();
+    const double scale = std::sqrt(std::abs(turned.determinant()));
+    painter.save();
+    painter.setWorldTransform(QTransform(scale, 0, 0, scale, turned.dx(), turned.dy()));
+    painter.setFont(textFont(TextSize::small));
+    painter.setPen(colour);
+    // Of a box with the names of several pins in it, above these.
+    const double top = kind.pins.size() > 2 ? kind.bounds().first.y + 2 : -10;
+    painter.drawText(QRectF(-40, top, 80, 20), Qt::AlignCenter, QString::fromStdString(kind.mark));
+    painter.restore();
+}
+
+}  // namespace
+
 void drawSymbol(QPainter& painter, const PartKind& kind, const SymbolLook& look) {
     for (const Stroke& stroke : kind.symbol) {
         if (stroke.when == Stroke::When::conducting && !look.conducting) continue;
@@ -43,6 +64,7 @@ void drawSymbol(QPainter& painter, const PartKind& kind, const SymbolLook& look)
         if (fresh) path->second = strokePath(stroke.path);
         painter.drawPath(path->second);
     }
+    if (!kind.mark.empty()) drawMark(painter, kind, look.colour);
 }
 
 void enterPart(QPainter& painter, const Part& part) {

@@ -112,6 +112,11 @@ QString generalHelp() {
          "is a trace too: <tt>out.v * L1.i</tt>, <tt>mean(V1.p, 1/fsw)</tt>, <tt>d(L1.i)</tt>, <tt>int()</tt>, "
          "<tt>lowpass(x, 1 kHz)</tt>, <tt>dB()</tt>, <tt>abs sqrt exp ln log10 sin cos min max</tt>"},
         {"Space, F2, Del in the list of runs", "pin a run beside others, name it, delete it"},
+        {"<tt>10m: R1.r = 1.2</tt> on the card of the project",
+         "an event of the scene: when, what, and what it becomes; <tt>12m: Vin = 31 over 5m</tt> ramps, "
+         "<tt>20m, V1 at 90: K1.value = 1</tt> waits for an angle of a wave"},
+        {"drag or click a mark in the row of events", "moves the event, brings its line up on the card"},
+        {"Ctrl+Shift+E", "the control code of the selected part beside the sheet"},
         {"Ctrl+1, Ctrl+2, Ctrl+3", "parts, quantities, runs in the shelf"},
         {"F6", "next area of the window"},
         {"Ctrl+D", "light or dark"},
@@ -126,7 +131,10 @@ QString generalHelp() {
         "selected; a click on the name of a parameter shows its note, its range and where it is used.</p><p>As text, a "
         "part is a line: <tt>L1 inductor sw out rung 2 l 47u dcr 12m</tt>, that is name, kind, a net for each pin (- "
         "for "
-        "none), then keys and values. 0 is the net of the reference.</p><h3>Keys</h3><table cellpadding=4>";
+        "none), then keys and values. 0 is the net of the reference.</p><h3>Control</h3><p>Signals are thin wires. What is measured (<tt>p out.v</tt>, <tt>p L1.i</tt>) "
+        "runs all the time, and so does what a part without a task makes of it; parts that name a task work at its "
+        "samples (<tt>task 100u</tt>). A comparator or a modulator makes edges of what runs. Events of a scene change "
+        "parameters and values during a run.</p><h3>Keys</h3><table cellpadding=4>";
     for (const auto& [key, what] : keys) html += QString("<tr><td><b>%1</b></td><td>%2</td></tr>").arg(key, what);
     return html +
            "</table><h3>Values</h3><p>Prefixes f p n u (µ) m k M G T. Units V A W Ω (ohm) F H s Hz C J K S Wb deg rad "

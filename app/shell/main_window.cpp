@@ -19,6 +19,7 @@
 #include "formats/hedge/hedge.h"
 #include "session/registry.h"
 #include "sheet/check_list.h"
+#include "sheet/code_view.h"
 #include "sheet/path_line.h"
 #include "sheet/sheet_export.h"
 #include "sheet/sheet_view.h"
@@ -31,6 +32,7 @@
 #include "shell/report.h"
 #include "shell/run_strip.h"
 #include "style/theme.h"
+#include "timeline/events_row.h"
 #include "timeline/timeline_view.h"
 
 namespace hedgerow::app {
@@ -71,12 +73,14 @@ MainWindow::MainWindow() : commands_(this) {
     upper->setHandleWidth(1);
     text_ = new TextView(workspace_, centre);
     text_->hide();
-    for (QWidget* part : {static_cast<QWidget*>(shelf_), static_cast<QWidget*>(text_), static_cast<QWidget*>(sheet_),
-                          static_cast<QWidget*>(card_)})
+    code_ = new CodeView(workspace_, centre);
+    code_->hide();
+    for (QWidget* part : {static_cast<QWidget*>(shelf_), static_cast<QWidget*>(text_), static_cast<QWidget*>(code_),
+                          static_cast<QWidget*>(sheet_), static_cast<QWidget*>(card_)})
         upper->addWidget(part);
-    upper->setStretchFactor(2, 1);
-    upper->setCollapsible(2, false);
-    upper->setSizes({240, 340, 735, 305});
+    upper->setStretchFactor(3, 1);
+    upper->setCollapsible(3, false);
+    upper->setSizes({240, 340, 380, 735, 305});
     auto* both = new QSplitter(Qt::Vertical, centre);
     both->setHandleWidth(1);
     both->addWidget(upper);
@@ -96,6 +100,8 @@ MainWindow::MainWindow() : commands_(this) {
     connect(shelf_, &Shelf::overChosen, this, [this](const QString& quantity, const QString& across) {
         timeline_->lanes().showOver(quantity.toStdString(), across.toStdString());
     });
+    connect(card_, &Card::codeAsked, this, &MainWindow::editCode);
+    connect(&timeline_->events(), &EventsRow::chosen, card_, &Card::editEvent);
     connect(&timeline_->lanes(), &LanesView::said, this, &MainWindow::say);
     connect(sheet_, &SheetView::hinted, this, [this](const QString& text) { say(text, false); });
     connect(&workspace_, &Workspace::refused, this, [this](const QString& text) { say(text, true); });
@@ -244,6 +250,18 @@ void MainWindow::buildCommands() {
         text_->setVisible(!text_->isVisible());
         (text_->isVisible() ? static_cast<QWidget*>(text_) : sheet_)->setFocus();
     });
+    const auto codePart = [this] {
+        const Part* part = workspace_.selectedPart();
+        const PartKind* kind = part ? workspace_.catalogue().find(part->kind) : nullptr;
+        return kind && kind->findParameter("code") ? part : nullptr;
+    };
+    c.add(
+        "Control code", QKeySequence("Ctrl+Shift+E"),
+        [this, codePart] {
+            if (code_->isVisible()) return code_->hide(), sheet_->setFocus();
+            editCode(codePart()->id);
+        },
+        nullptr, [this, codePart] { return code_->isVisible() || codePart(); });
     c.add("Light or dark", QKeySequence("Ctrl+D"), [this] {
         applyTheme(*qApp, currentTheme() == Theme::light ? Theme::dark : Theme::light);
         refreshTheme();
@@ -284,6 +302,12 @@ bool MainWindow::openCopy(const QString& path) {
     else
         say(QString::fromStdString(loaded.error().text()), true);
     return static_cast<bool>(loaded);
+}
+
+void MainWindow::editCode(int part) {
+    code_->show();
+    code_->edit(part);
+    code_->setFocus();
 }
 
 void MainWindow::showGallery() { gallery_->open(); }

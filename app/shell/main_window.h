@@ -19,6 +19,7 @@ class Gallery;
 class Shelf;
 class PathLine;
 class SheetView;
+class CodeView;
 class TextView;
 class TimelineView;
 
@@ -41,6 +42,7 @@ public:
     void offerRecovery(std::vector<RecoveredWork> pending);
     void refreshTheme();
     const Commands& commands() const { return commands_; }
+    void editCode(int part);
     void showGallery();
     /// Opens the finder.
     void find();
@@ -70,6 +72,7 @@ private:
     CheckList* checks_;
     PathLine* path_;
     Gallery* gallery_;
+    CodeView* code_ = nullptr;
     TextView* text_;
     RunStrip* strip_;
     Shelf* shelf_;

@@ -7,6 +7,7 @@
 #include "model/edits.h"
 #include "model/module_edits.h"
 #include "network/advice.h"
+#include "session/observations.h"
 #include "session/registry.h"
 #include "shell/libraries.h"
 #include "traces/measures.h"
@@ -16,6 +17,7 @@ namespace hedgerow::app {
 namespace {
 constexpr int keepMilliseconds = 1500;  ///< after the last change
 constexpr int estimateMilliseconds = 150;
+constexpr std::size_t mostObserved = 2'000'000;  ///< points of a run that is looked through in the window's thread
 }  // namespace
 
 Workspace::Workspace(QObject* parent) : QObject(parent), catalogue_(partLibrary().catalogue()) {
@@ -314,6 +316,10 @@ std::filesystem::path Workspace::ledgerFolder() const {
 void Workspace::noteEnd(const RunEntry& entry) {
     if (entry.live) learnCost(*entry.live);
     if (entry.run->summary().error) setProblems({*entry.run->summary().error});
+    observed_.clear();
+    if (entry.live && entry.run->points() < mostObserved)
+        for (Observation& seen : observe(*entry.live)) observed_.push_back({std::move(seen.error), false, seen.at});
+    check();
     const bool again = std::exchange(runAgain_, false) && entry.run->summary().end == RunEnd::finished;
     if (again) QTimer::singleShot(0, this, &Workspace::startRun);
 }
@@ -414,6 +420,7 @@ void Workspace::check() {
         for (Error& error : advise(flat.project, partLibrary(), flat.nets, parameters))
             checks_.push_back({std::move(error), false});
     }
+    checks_.insert(checks_.end(), observed_.begin(), observed_.end());
     emit checksChanged();
 }
 

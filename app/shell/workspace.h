@@ -24,6 +24,7 @@ namespace hedgerow::app {
 struct Check {
     Error error;
     bool keepsFromRunning;
+    std::optional<double> at = {};  ///< s: when it was seen in the shown run
 };
 
 class Workspace : public QObject {
@@ -181,7 +182,7 @@ private:
     std::optional<std::pair<Tick, Tick>> periods_;
     std::string chosenTrace_;
     std::vector<Error> problems_;
-    std::vector<Check> checks_;
+    std::vector<Check> checks_, observed_;  ///< observed_: in the last run
     std::optional<Price> price_;
     /// By engine; measured anew by every run that has edges.
     std::map<std::string, double, std::less<>> secondsPerEdge_{{"exact", 25e-6}, {"adaptive", 2e-3}};

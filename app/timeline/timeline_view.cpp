@@ -9,13 +9,13 @@
 
 #include "model/quantity.h"
 #include "style/theme.h"
+#include "timeline/events_row.h"
 
 namespace hedgerow::app {
 
 namespace {
 
 constexpr int rulerHeight = 28, spanHeight = 26;
-constexpr int headerHeight = rulerHeight + spanHeight;
 
 }  // namespace
 
@@ -38,6 +38,7 @@ protected:
     void paintEvent(QPaintEvent*) override {
         QPainter painter(this);
         const Colours& p = colours();
+        const int headerHeight = view_.headerHeight();
         painter.setPen(QPen(p.rule, 1));
         for (const int top : view_.lanes_->laneTops()) {
             const int y = view_.lanes_->mapTo(&view_, QPoint(0, top)).y();
@@ -61,6 +62,7 @@ protected:
 private:
     void drawLine(QPainter& painter, double time, const QString& text, Qt::PenStyle style, const QColor& colour) const {
         const double x = view_.lanes_->pixelOf(time);
+        const int headerHeight = view_.headerHeight();
         const int left = TimelineColumns::names + TimelineColumns::axis, right = width() - TimelineColumns::measures;
         if (x < left - 1 || x > right + 1) return;
         painter.setPen(QPen(colour, 1.2, style));
@@ -87,25 +89,41 @@ private:
 
 TimelineView::TimelineView(Workspace& workspace, QWidget* parent)
     : QWidget(parent), workspace_(workspace), scroll_(new QScrollArea(this)) {
-    setMinimumHeight(headerHeight + 100);
+    setMinimumHeight(rulerHeight + spanHeight + EventsRow::rowHeight + 100);
     lanes_ = new LanesView(workspace, scroll_);
     scroll_->setWidget(lanes_);
     scroll_->setWidgetResizable(true);
     scroll_->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
     scroll_->setFrameShape(QFrame::NoFrame);
+    events_ = new EventsRow(workspace, *lanes_, this);
     cursor_ = new CursorLine(*this);
-    connect(lanes_, &LanesView::windowChanged, this, [this] { update(), cursor_->update(); });
+    connect(lanes_, &LanesView::windowChanged, this, [this] { update(), cursor_->update(), events_->update(); });
+    connect(&workspace, &Workspace::projectChanged, this, &TimelineView::arrange);
+    connect(&workspace, &Workspace::checksChanged, this, &TimelineView::arrange);
     connect(&workspace, &Workspace::cursorChanged, cursor_, [this] { cursor_->update(); });
     connect(&workspace, &Workspace::measuredChanged, this, [this] { update(); });
     connect(&workspace, &Workspace::projectChanged, this, [this] { update(); });
     connect(&workspace, &Workspace::runsChanged, this, [this] { update(); });
-    connect(&workspace, &Workspace::runProgressed, this, [this] { update(0, 0, width(), headerHeight); });
+    connect(&workspace, &Workspace::runProgressed, this, [this] { update(0, 0, width(), headerHeight()); });
+}
+
+int TimelineView::headerHeight() const {
+    return rulerHeight + spanHeight + (events_->isHidden() ? 0 : EventsRow::rowHeight);
+}
+
+/// The row of events takes room only when there is something on it.
+void TimelineView::arrange() {
+    events_->setVisible(events_->wanted());
+    events_->setGeometry(0, rulerHeight + spanHeight, width(), EventsRow::rowHeight);
+    const int header = headerHeight();
+    scroll_->setGeometry(0, header, width(), height() - header);
+    cursor_->setGeometry(rect());
+    cursor_->raise();
+    events_->update();
 }
 
 void TimelineView::resizeEvent(QResizeEvent*) {
-    scroll_->setGeometry(0, headerHeight, width(), height() - headerHeight);
-    cursor_->setGeometry(rect());
-    cursor_->raise();
+    arrange();
 }
 
 void TimelineView::paintEvent(QPaintEvent*) {

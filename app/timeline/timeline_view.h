@@ -8,6 +8,10 @@
 class QScrollArea;
 
 namespace hedgerow::app {
+class EventsRow;
+}
+
+namespace hedgerow::app {
 
 /// Header with ruler and span, the lanes below it, and the time cursor over both.
 class TimelineView : public QWidget {
@@ -16,6 +20,7 @@ class TimelineView : public QWidget {
 public:
     explicit TimelineView(Workspace& workspace, QWidget* parent = nullptr);
     LanesView& lanes() { return *lanes_; }
+    EventsRow& events() { return *events_; }
 
 protected:
     void paintEvent(QPaintEvent* event) override;
@@ -25,10 +30,13 @@ private:
     class CursorLine;
     void paintRuler(QPainter& painter) const;
     void paintSpan(QPainter& painter) const;
+    int headerHeight() const;
+    void arrange();
 
     Workspace& workspace_;
     QScrollArea* scroll_;
     LanesView* lanes_;
+    EventsRow* events_;
     CursorLine* cursor_;
 };
 

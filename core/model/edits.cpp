@@ -202,7 +202,11 @@ Edit renameLabel(int id, std::string net) {
             if (!isIdentifier(net))
                 return Error{
                     ErrorCode::name, fmt::format("'{}' cannot name a net: use letters, digits and _", net), {}, net};
-            label->net = net;
+            const std::string old = std::exchange(label->net, net);
+            const auto& labels = project.sheet().labels;
+            // What is called after the net follows when none of its names is left.
+            if (old != net && std::none_of(labels.begin(), labels.end(), [&](const Label& l) { return l.net == old; }))
+                renameThing(project, old, net, true);
             return {};
         }};
 }
@@ -216,14 +220,7 @@ Edit renamePart(int id, std::string name) {
                                  fmt::format("'{}' cannot name a part: use letters, digits and _", name), part->name};
                 if (project.findPart(name))
                     return Error{ErrorCode::name, fmt::format("there is another part called {}", name), part->name};
-                const std::string old = std::exchange(part->name, name) + ".";
-                const auto follow = [&](std::string& quantity) {
-                    if (quantity.starts_with(old)) quantity = name + "." + quantity.substr(old.size());
-                };
-                for (Lane& lane : project.lanes)
-                    for (std::string& quantity : lane.quantities) follow(quantity);
-                for (Plan& plan : project.plans)
-                    for (auto& [quantity, tolerance] : plan.tolerances) follow(quantity);
+                renameThing(project, std::exchange(part->name, name), name, false);
                 return {};
             }};
 }
@@ -345,6 +342,31 @@ Edit setPlan(std::string name, Plan plan) {
                 return {};
             },
             "plan " + name};
+}
+
+Edit setScene(std::string name, Scene scene) {
+    return {"scene " + scene.name,
+            [name, scene](Project& project) -> Status {
+                if (scene.name.empty()) return Error{ErrorCode::name, "a scene needs a name"};
+                if (scene.name != name && project.findScene(scene.name))
+                    return Error{ErrorCode::name, fmt::format("there is a scene called {} already", scene.name)};
+                for (Scene& existing : project.scenes)
+                    if (existing.name == name) {
+                        existing = scene;
+                        return {};
+                    }
+                project.scenes.push_back(scene);
+                return {};
+            },
+            "scene " + name};
+}
+
+Edit removeScene(std::string name) {
+    return {"remove scene " + name, [name](Project& project) -> Status {
+                if (project.scenes.size() < 2) return Error{ErrorCode::range, "a project needs a scene"};
+                std::erase_if(project.scenes, [&](const Scene& scene) { return scene.name == name; });
+                return {};
+            }};
 }
 
 Edit setLanes(std::vector<Lane> lanes, std::string label) {

@@ -40,6 +40,10 @@ Edit removeParameter(std::string name);
 /// Makes a parameter of the list in view of a part's value: it takes the typed text, the value refers to it.
 Edit promote(int part, std::string key, std::string name, const Catalogue& catalogue);
 Edit setPlan(std::string name, Plan plan);
+/// Changes the scene called `name`, or adds one. A new name must be free.
+Edit setScene(std::string name, Scene scene);
+/// Refuses the last one.
+Edit removeScene(std::string name);
 Edit setLanes(std::vector<Lane> lanes, std::string label);
 /// Keeps the present lanes under a name; an older set of that name is replaced. Refuses an empty name.
 Edit keepLaneSet(std::string name);

@@ -1,6 +1,7 @@
 #include "model/references.h"
 
 #include <algorithm>
+#include <cctype>
 
 #include <fmt/format.h>
 
@@ -31,6 +32,29 @@ struct Place {
     std::string key, kind;
 };
 
+/// Values that hold several expressions, or constants with theirs.
+bool isList(std::string_view key) { return key == "num" || key == "den" || key == "values" || key == "x" || key == "y"; }
+
+/// The expressions of a value, each with what ends it. Of constants, "kp = 2*k", only what stands behind the sign.
+std::vector<std::pair<std::string, std::string>> piecesOf(const std::string& text, bool list) {
+    std::vector<std::pair<std::string, std::string>> pieces;
+    std::string now;
+    for (const char c : text) {
+        if (!list || (c != ',' && c != ';' && c != '=')) {
+            now += c;
+            continue;
+        }
+        // The name of a constant is no expression.
+        if (c == '=')
+            pieces.emplace_back("", now + c);
+        else
+            pieces.emplace_back(now, std::string(1, c));
+        now.clear();
+    }
+    pieces.emplace_back(now, "");
+    return pieces;
+}
+
 /// Every typed expression of a project. `module` tells whose parameters its names mean first: a sheet, or nullptr.
 template <class Visit>
 void visitExpressions(Project& project, const Visit& visit) {
@@ -38,8 +62,12 @@ void visitExpressions(Project& project, const Visit& visit) {
         const bool main = &sheet == &project.sheets.front();
         for (Part& part : sheet.parts)
             for (const auto& [key, text] : std::vector(part.values.all())) {
-                std::string changed = text;
-                visit(changed, main ? nullptr : &sheet, Place{part.name, &sheet, part.id, key, part.kind});
+                std::string changed;
+                for (const auto& [piece, end] : piecesOf(text, isList(key))) {
+                    std::string expression = piece;
+                    visit(expression, main ? nullptr : &sheet, Place{part.name, &sheet, part.id, key, part.kind});
+                    changed += expression + end;
+                }
                 if (changed != text) part.values.set(key, changed);
             }
         for (Parameter& parameter : sheet.parameters)
@@ -52,6 +80,10 @@ void visitExpressions(Project& project, const Visit& visit) {
     for (Plan& plan : project.plans)
         for (std::string* text : expressionsOf(plan))
             visit(*text, nullptr, Place{"plan " + plan.name, nullptr, 0, {}, {}});
+    for (Scene& scene : project.scenes)
+        for (SceneEvent& event : scene.events)
+            for (std::string* text : {&event.at, &event.angle, &event.target, &event.value, &event.duration})
+                visit(*text, nullptr, Place{"scene " + scene.name, nullptr, 0, {}, {}});
 }
 
 bool has(const std::vector<Parameter>& list, std::string_view name) {
@@ -87,6 +119,52 @@ void renameInExpressions(Project& project, std::string_view from, std::string_vi
     visitExpressions(project, [&](std::string& text, const Sheet* module, const Place&) {
         if (meansInView(project, module, from)) text = withRenamed(text, from, to);
     });
+}
+
+namespace {
+
+/// Every place in a text where `from.` begins a name.
+std::string withRenamedPrefix(const std::string& text, const std::string& from, const std::string& to) {
+    std::string all;
+    for (std::size_t at = 0; at < text.size();) {
+        const bool begins = at == 0 || !(std::isalnum(static_cast<unsigned char>(text[at - 1])) || text[at - 1] == '_' || text[at - 1] == '.');
+        if (begins && text.compare(at, from.size(), from) == 0 && text.size() > at + from.size() && text[at + from.size()] == '.') {
+            all += to;
+            at += from.size();
+        } else {
+            all += text[at++];
+        }
+    }
+    return all;
+}
+
+}  // namespace
+
+void renameThing(Project& project, const std::string& from, const std::string& to, bool net) {
+    const auto follow = [&](std::string& text) { text = withRenamedPrefix(text, from, to); };
+    // From outside, what stands in a module has other names.
+    if (!project.showsModule()) {
+        for (Lane& lane : project.lanes)
+            for (std::string& quantity : lane.quantities) follow(quantity);
+        for (LaneSet& set : project.laneSets)
+            for (Lane& lane : set.lanes)
+                for (std::string& quantity : lane.quantities) follow(quantity);
+        for (Plan& plan : project.plans)
+            for (auto& [quantity, tolerance] : plan.tolerances) follow(quantity);
+        follow(project.measured.quantity);
+        for (Scene& scene : project.scenes)
+            for (SceneEvent& event : scene.events) {
+                if (!net) follow(event.target);
+                if (!net && event.wave == from) event.wave = to;
+            }
+    }
+    for (Part& part : project.sheet().parts)
+        for (const auto& [key, text] : std::vector(part.values.all())) {
+            std::string changed = text;
+            if (key == "of") follow(changed);
+            if (!net && (key == "task" || key == "carrier") && text == from) changed = to;
+            if (changed != text) part.values.set(key, changed);
+        }
 }
 
 std::vector<std::string> undefinedParameters(const Project& project, const Catalogue& catalogue) {

@@ -25,6 +25,10 @@ std::vector<ParameterUse> usesOf(const Project& project, const Catalogue& catalo
 /// Renames a parameter of the list in view in all expressions that mean it.
 void renameInExpressions(Project& project, std::string_view from, std::string_view to);
 
+/// A part or a net of the sheet in view has another name: what is called after it follows, in lanes, tolerances, events,
+/// measured quantities and the fields that name parts. @param net  whether it is a net, of which only "out.v" is called
+void renameThing(Project& project, const std::string& from, const std::string& to, bool net);
+
 /// Names that expressions use and that no parameter has; of a module in view, those on its sheet.
 std::vector<std::string> undefinedParameters(const Project& project, const Catalogue& catalogue);
 

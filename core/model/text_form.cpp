@@ -20,9 +20,9 @@ constexpr std::size_t mostWiredPins = 5;  ///< of a net that is drawn with wires
 constexpr int mostWireLength = 640, partsPerRow = 6, columnWidth = 128, rowHeight = 128;
 
 std::string quoted(const std::string& text) {
-    if (!text.empty() && text.find_first_of(" \t\"#") == std::string::npos) return text;
+    if (!text.empty() && text.find_first_of(" \t\r\n\"#\\") == std::string::npos) return text;
     std::string all = "\"";
-    for (const char c : text) all += c == '"' ? std::string("\\\"") : std::string(1, c);
+    for (const char c : text) all += c == '\n' ? "\\n" : c == '"' || c == '\\' ? std::string("\\") + c : std::string(1, c);
     return all + "\"";
 }
 
@@ -55,8 +55,10 @@ std::vector<Word> wordsOf(std::string_view line, Error& error) {
         if (line[at] == '"') {
             const std::size_t start = at++;
             while (at < line.size() && line[at] != '"') {
-                if (line[at] == '\\' && at + 1 < line.size()) ++at;
-                word.text += line[at++];
+                const bool escaped = line[at] == '\\' && at + 1 < line.size();
+                if (escaped) ++at;
+                word.text += escaped && line[at] == 'n' ? '\n' : line[at];
+                ++at;
             }
             if (at == line.size()) {
                 error = {ErrorCode::syntax, "the quotation mark is not closed"};

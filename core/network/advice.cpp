@@ -28,6 +28,7 @@ public:
         deadTimes();
         lateMeasurements();
         setPointsBelowTheirInput();
+        units();
         return std::move(found_);
     }
 
@@ -165,6 +166,55 @@ private:
                                        fmt::format("{} switches both switches of a leg without a dead time: real ones "
                                                    "would short the supply at every edge. Give it one",
                                                    part.name));
+        }
+    }
+
+    /// The unit of the signal at a pin, as far as it follows from what it comes from; nothing where it does not.
+    std::optional<std::string> unitAt(const Part& part, std::string_view pin, int depth = 0) const {
+        constexpr int deepest = 20;
+        const Part* driver = driverOf(part, pin);
+        if (!driver || depth > deepest) return {};
+        const std::string& kind = driver->kind;
+        if (kind == "probe") {
+            const std::string of = textValue(*driver, *kindOf(*driver), "of");
+            if (value(*driver, "gain").value_or(1) != 1) return {};
+            return of.ends_with(".v") ? std::optional<std::string>("V") : of.ends_with(".i") ? std::optional<std::string>("A") : std::nullopt;
+        }
+        for (const auto& [source, key] : {std::pair("constant", "value"), {"signal-step", "after"}, {"signal-ramp", "to"},
+                                          {"signal-sine", "peak"}, {"sampled-sine", "peak"}}) {
+            const std::string* typed = kind == source ? driver->values.find(key) : nullptr;
+            if (!typed) continue;
+            const auto quantity = evaluate(*typed, parameters_.lookup());
+            const std::string unit = quantity ? symbolOf(quantity->dimension) : "";
+            return unit.empty() ? std::nullopt : std::optional(unit);
+        }
+        static const std::map<std::string, const char*, std::less<>> passing = {
+            {"sum", "a"}, {"minimum", "a"}, {"maximum", "a"}, {"selector", "a"}, {"limiter", "u"}, {"magnitude", "u"}, {"dead-band", "u"},
+            {"unit-delay", "u"}, {"transport-delay", "u"}, {"sample-hold", "u"}, {"low-pass", "u"}, {"notch", "u"},
+            {"rate-limiter", "u"}, {"moving-mean", "u"}, {"moving-rms", "u"}, {"quantiser", "u"}};
+        const auto through = passing.find(kind);
+        return through == passing.end() ? std::nullopt : unitAt(*driver, through->second, depth + 1);
+    }
+
+    /// Parts that add or compare signals of different units.
+    void units() {
+        for (const Part& part : sheet_.parts) {
+            if (part.kind != "sum" && part.kind != "comparator" && part.kind != "minimum" && part.kind != "maximum" && part.kind != "selector") continue;
+            std::optional<std::string> first;
+            const Part* from = nullptr;
+            for (const char* pin : {"a", "b", "c"}) {
+                if (kindOf(part)->findPin(pin) < 0) continue;
+                const auto unit = unitAt(part, pin);
+                if (!unit) continue;
+                const Part* driver = driverOf(part, pin);
+                if (!first) {
+                    first = unit, from = driver;
+                } else if (*first != *unit) {
+                    caution(part, "", fmt::format("{} takes {} from {} and {} from {}: is that meant? A gain changes what a signal is",
+                                                  part.name, *first, from->name, *unit, driver->name));
+                    break;
+                }
+            }
         }
     }
 

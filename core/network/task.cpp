@@ -18,6 +18,11 @@ public:
     }
 
     Status advance(Tick t, std::span<const double> inputs, std::span<double> outputs) override {
+        if (!begun_) {
+            for (Step& step : steps_) step.step->before(outputsOf(step));
+            std::copy(fresh_.begin(), fresh_.end(), outputs.begin());
+            begun_ = true;
+        }
         if (t >= toTick(offset_ + sample_ * period_)) {
             if (auto done = sample(inputs); !done) return done;
             waiting_.push_back({t + delay_, fresh_});
@@ -65,6 +70,7 @@ public:
             // A part whose memory has another size now, a longer delay for instance, starts anew.
             if (numbers.size() == step.step->memory().size()) step.step->recall(numbers);
         }
+        begun_ = true;
         waiting_.clear();
         for (std::size_t n = std::min(all.count(), memory.size()); n > 0; --n) {
             Waiting waiting{all.instant(), fresh_};
@@ -85,12 +91,13 @@ private:
         std::vector<double> values;
     };
 
+    std::span<double> outputsOf(const Step& step) {
+        return {fresh_.data() + step.plan->firstOutput, static_cast<std::size_t>(step.plan->outputCount)};
+    }
     Status sample(std::span<const double> inputs) {
         for (Step& step : steps_) {
             read(step, inputs);
-            const std::span<double> outputs(fresh_.data() + step.plan->firstOutput,
-                                            static_cast<std::size_t>(step.plan->outputCount));
-            if (auto done = step.step->output(step.inputs, outputs); !done) {
+            if (auto done = step.step->output(step.inputs, outputsOf(step)); !done) {
                 Error error = done.error();
                 if (error.part.empty()) error.part = step.plan->part;
                 return error;
@@ -117,6 +124,7 @@ private:
     std::vector<double> fresh_;
     std::vector<Step> steps_;
     std::deque<Waiting> waiting_;
+    bool begun_ = false;
 };
 
 }  // namespace

@@ -17,6 +17,10 @@ public:
     virtual ~SampledStep() = default;
     /// Whether outputs depend on inputs of earlier samples only, so that the part may close a loop.
     virtual bool delays() const { return false; }
+    /// The outputs before the first sample has been computed.
+    virtual void before(std::span<double> outputs) const {
+        for (double& value : outputs) value = 0;
+    }
     /// Writes the outputs of this sample. The inputs are those of this sample; a part that delays must not look at
     /// them here. An error ends the run.
     virtual Status output(std::span<const double> inputs, std::span<double> outputs) = 0;

@@ -5,7 +5,11 @@
 
 #include <gtest/gtest.h>
 
+#include "model/modules.h"
 #include "model/quantity.h"
+#include "network/advice.h"
+#include "session/observations.h"
+#include "session/registry.h"
 #include "support/circuit.h"
 #include "traces/spectrum.h"
 
@@ -542,4 +546,93 @@ TEST(SmoothSignals, ProductOfRunningSignals) {
     ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
     EXPECT_EQ(r->summary().engine, "adaptive");
     for (double t = 0; t < 20e-3; t += 1.3e-3) EXPECT_NEAR(at(*r, "MUL1.y", t), std::pow(std::sin(2 * pi * 100 * t), 2), 1e-4);
+}
+
+namespace {
+
+std::vector<std::string> advice(const Circuit& c) {
+    const FlatProject flat = flattened(c.project(), partLibrary().catalogue());
+    std::vector<std::string> messages;
+    for (const Error& error : advise(flat.project, partLibrary(), flat.nets, ParameterTable(flat.project.parameters)))
+        messages.push_back(error.part + ": " + error.message);
+    return messages;
+}
+bool says(const std::vector<std::string>& messages, const std::string& part, const std::string& words) {
+    return std::any_of(messages.begin(), messages.end(), [&](const std::string& m) {
+        return m.starts_with(part + ":") && m.find(words) != std::string::npos;
+    });
+}
+
+/// A step-up supply from 44 V with a regulator for its output.
+Circuit stepUp(const std::string& asked) {
+    Circuit c;
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "44"}})
+        .add("inductor", "L1", {"in", "sw"}, {{"l", "100u"}})
+        .add("mosfet", "Q1", {"sw", "0", "g"})
+        .add("diode", "D1", {"sw", "out"})
+        .add("capacitor", "C1", {"out", "0"}, {{"c", "100u"}, {"v0", "44"}})
+        .add("resistor", "R1", {"out", "0"}, {{"r", "50"}})
+        .add("constant", "K1", {"ref"}, {{"value", asked}})
+        .add("probe", "P1", {"m"}, {{"of", "out.v"}})
+        .add("sum", "SUM1", {"ref", "m", "", "e"})
+        .add("pi", "REG1", {"e", "", "", "d"}, {{"kp", "0.01"}, {"ki", "5"}, {"high", "0.8"}})
+        .add("modulator", "M1", {"d", "g", ""}, {{"f", "50k"}, {"sampling", "once a period"}})
+        .plan("8m");
+    return c;
+}
+
+}  // namespace
+
+TEST(Advice, AStepUpSupplyCannotGoBelowItsInput) {
+    EXPECT_TRUE(says(advice(stepUp("40")), "K1", "cannot go below its input"));
+    EXPECT_TRUE(advice(stepUp("60")).empty());
+    EXPECT_TRUE(advice(stepUp("60 V")).empty());
+    EXPECT_TRUE(says(advice(stepUp("60 A")), "SUM1", "takes A from K1 and V from P1"));
+}
+
+TEST(Advice, ALegWantsADeadTimeAndARegulatorAValidMeasurement) {
+    Circuit c;
+    c.add("dc-voltage", "V1", {"in", "0"})
+        .add("mosfet", "Q1", {"in", "sw", "g"})
+        .add("mosfet", "Q2", {"sw", "0", "n"})
+        .add("resistor", "R1", {"sw", "0"})
+        .add("modulator", "M1", {"d", "g", "n"})
+        .add("probe", "P1", {"m"}, {{"of", "sw.v"}})
+        .add("moving-mean", "MEAN1", {"m", "u"}, {{"window", "5m"}, {"task", "T1"}})
+        .add("pi", "REG1", {"u", "", "", "d"}, {{"task", "T1"}})
+        .add("task", "T1", {});
+    EXPECT_TRUE(says(advice(c), "M1", "without a dead time"));
+    EXPECT_TRUE(says(advice(c), "REG1", "MEAN1 gives it is not right before 5 ms"));
+    c.set("M1", "dead", "100n");
+    EXPECT_FALSE(says(advice(c), "M1", "dead time"));
+}
+
+TEST(Observations, TellWhatWentWrongAndWhen) {
+    const auto seen = [](const Circuit& c) {
+        const auto r = run(c);
+        std::vector<std::string> messages;
+        if (!r) return messages;
+        EXPECT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
+        for (const Observation& o : observe(*r)) messages.push_back(o.error.part + ": " + o.error.message);
+        return messages;
+    };
+    EXPECT_TRUE(seen(stepUp("60")).empty());
+    // 44 V cannot become 400 V with a duty of 0.8 at most.
+    const auto tooMuch = seen(stepUp("400"));
+    EXPECT_TRUE(says(tooMuch, "REG1", "stays at its upper limit")) << (tooMuch.empty() ? "" : tooMuch[0]);
+    Circuit wrong = stepUp("60");
+    wrong.set("SUM1", "signs", "++");
+    EXPECT_TRUE(says(seen(wrong), "REG1", "is the sign of its feedback right"));
+    Circuit beyond = stepUp("400");
+    beyond.set("M1", "high", "0.7").set("REG1", "high", "0.9").set("REG1", "alarm", "1");
+    EXPECT_TRUE(says(seen(beyond), "M1", "end of its range"));
+    // A sampled integrator of too high a gain on a plain plant swings: v' = a v + (1 - a) u, u = u + K (r - v).
+    Circuit swings;
+    plant(swings)
+        .add("constant", "K1", {"ref"}, {{"value", "5"}})
+        .add("sum", "SUM1", {"ref", "m", "", "e"}, {{"task", "T1"}})
+        .add("pi", "REG1", {"e", "", "", "u"}, {{"kp", "0"}, {"ki", "1900"}, {"low", "-100"}, {"high", "100"}, {"task", "T1"}})
+        .add("task", "T1", {}, {{"period", "2m"}})
+        .plan("200m");
+    EXPECT_TRUE(says(seen(swings), "REG1", "swings from sample to sample"));
 }

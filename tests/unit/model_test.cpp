@@ -1,8 +1,10 @@
 #include <algorithm>
 #include <random>
 
+#include "model/edits.h"
 #include "model/nets.h"
 #include "model/part_kind.h"
+#include "model/references.h"
 #include "model/route.h"
 #include "model/router.h"
 #include "session/registry.h"
@@ -180,4 +182,45 @@ TEST(Catalogue, FindsByWhatPeopleType) {
     EXPECT_EQ(catalogue().findByWord("inductor")->id, "inductor");
     EXPECT_TRUE(catalogue().search("qqq").empty());
     EXPECT_EQ(catalogue().search("").size(), catalogue().all().size());
+}
+
+// What refers to a part, a net or a parameter by name goes with it: probes, tasks, events, lanes.
+TEST(Names, EverythingFollowsARenaming) {
+    const Catalogue& catalogue = partLibrary().catalogue();
+    Project project;
+    const auto add = [&](const char* kind, const char* name, std::vector<std::pair<std::string, std::string>> values) {
+        Part part;
+        part.id = project.newId(), part.kind = kind, part.name = name;
+        for (const auto& [key, text] : values) part.values.set(key, text);
+        project.sheet().parts.push_back(part);
+        return part.id;
+    };
+    const int resistor = add("resistor", "R1", {{"r", "load"}});
+    const int task = add("task", "T1", {});
+    const int probe = add("probe", "P1", {{"of", "R1.i"}});
+    const int other = add("probe", "P2", {{"of", "out.v"}});
+    const int code = add("code", "CODE1", {{"task", "T1"}, {"values", "k = 2*load, load = load"}});
+    const int filter = add("transfer-s", "H1", {{"num", "1, load"}});
+    project.sheet().labels.push_back({project.newId(), {0, 0}, "out", ""});
+    project.parameters = {{"load", "5", "", "", ""}};
+    project.scenes[0].events = {{"1m", "", "0", "R1.r", "2*load", "", ""}, {"2m", "R1", "0", "load", "7", "", ""}};
+    project.lanes.resize(1);
+    project.lanes[0].quantities = {"out.v * R1.i", "xout.v"};
+    ASSERT_TRUE(edits::renamePart(resistor, "Rload").apply(project));
+    ASSERT_TRUE(edits::renamePart(task, "fast").apply(project));
+    ASSERT_TRUE(edits::renameLabel(project.sheet().labels[0].id, "bus").apply(project));
+    ASSERT_TRUE(edits::setParameter("load", {"heavy", "5", "", "", ""}).apply(project));
+    const auto value = [&](int id, const char* key) { return *project.findPart(id)->values.find(key); };
+    EXPECT_EQ(value(probe, "of"), "Rload.i");
+    EXPECT_EQ(value(other, "of"), "bus.v");
+    EXPECT_EQ(value(code, "task"), "fast");
+    EXPECT_EQ(value(code, "values"), "k = 2*heavy, load = heavy") << "the name of a constant is the code's";
+    EXPECT_EQ(value(filter, "num"), "1, heavy");
+    EXPECT_EQ(value(resistor, "r"), "heavy");
+    EXPECT_EQ(project.scenes[0].events[0].target, "Rload.r");
+    EXPECT_EQ(project.scenes[0].events[0].value, "2*heavy");
+    EXPECT_EQ(project.scenes[0].events[1].target, "heavy");
+    EXPECT_EQ(project.scenes[0].events[1].wave, "Rload");
+    EXPECT_EQ(project.lanes[0].quantities, (std::vector<std::string>{"bus.v * Rload.i", "xout.v"}));
+    EXPECT_GE(usesOf(project, catalogue, "heavy").size(), 4u);
 }

@@ -144,8 +144,13 @@ void Commutation<Real>::trim(const Mode<Real>* keep) {
 template <class Real>
 Result<Mode<Real>*> Commutation<Real>::settle(Vector<Real>& y, const Segments& wanted, Tick t, const Cause& cause) {
     const Vector<Real> before = y;
-    // When a time has run out the segment that follows is known; what came of it elsewhere would lead back.
-    const auto guess = cause.sort == Cause::Sort::timeout ? guesses_.end() : guesses_.find(wanted);
+    // When a time has run out the segment that follows is known; what came of it elsewhere would lead back. So it is
+    // with a guard that was followed to its end.
+    auto guess = cause.sort == Cause::Sort::timeout ? guesses_.end() : guesses_.find(wanted);
+    if (guess != guesses_.end() && cause.sort == Cause::Sort::change) {
+        const auto element = static_cast<std::size_t>(cause.element);
+        if (guess->second[element] != wanted[element]) guess = guesses_.end();
+    }
     Segments candidate = guess == guesses_.end() ? wanted : guess->second;
     // A comparator with hysteresis has two states that fit: it stays in the one it is in.
     for (const std::size_t element : logic_) candidate[element] = wanted[element];

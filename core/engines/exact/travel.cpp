@@ -150,7 +150,11 @@ int Run<Real>::shortPiece(Tick length) {
         multiply(mode_->guardValue, y.col(j).data(), guards0_.data());
         polynomials_.row(j) = guards0_.transpose();
     }
+    const std::vector<Real>& noise = mode_->noise(magnitudes_);
     for (Eigen::Index i = 0; i < guards; ++i) {
+        // As in guardsHold(): what starts from zero may be below it by its noise.
+        const Real floor = noise[static_cast<std::size_t>(i)];
+        if (std::abs(polynomials_(0, i)) <= floor) polynomials_(0, i) += floor;
         const Real root = firstRoot(polynomials_.col(i).data(), order, secondsOf<Real>(length));
         if (root >= 0 && (first < 0 || root < first)) first = root, crossed = static_cast<int>(i);
     }

@@ -38,8 +38,9 @@ public:
             .rungs = {{1, "exact", "y = value", "definition", 1.0}},
             .symbol = {{"M -24 -12 L 24 -12 L 24 12 L -24 12 Z", Stroke::Weight::thin},
                        {"M 24 0 L 32 0", Stroke::Weight::thin}},
-            .labelAt = {-22, -28},
-            .group = "Control"};
+            .labelAt = {-24, -24},
+            .group = "Control",
+            .mark = "K"};
     }
     /// A constant that the scene ramps runs.
     bool outputsRun(const SignalSurroundings& around) const override { return around.ramps("value"); }
@@ -125,7 +126,7 @@ public:
                        {"M 24 0 L 32 0", Stroke::Weight::thin},
                        {"M -18 0 L -14 0 L -14 -8 L -8 -8 L -8 -8 L -4 -8 L -4 0 L 2 0 L 2 8 L 12 8 L 12 0 L 18 0",
                         Stroke::Weight::thin}},
-            .labelAt = {-22, -32},
+            .labelAt = {-22, -48},
             .group = "Control"};
     }
     void elaborate(NetworkBuilder& b) const override {

@@ -89,6 +89,7 @@ public:
     };
     RegulatorStep(const Setting& setting, double period)
         : NumbersStep({setting.initial, 0.0}), set_(setting), period_(period) {}
+    void before(std::span<double> out) const override { out[0] = std::clamp(set_.initial, set_.low, set_.high); }
     Status output(std::span<const double> in, std::span<double> out) override {
         const double e = in[0];
         double &x = numbers_[0], &filtered = numbers_[1];
@@ -155,6 +156,7 @@ class IntegratorStep final : public NumbersStep {
 public:
     IntegratorStep(double gain, double low, double high, double initial)
         : NumbersStep({initial}), gain_(gain), low_(low), high_(high), initial_(initial) {}
+    void before(std::span<double> out) const override { out[0] = initial_; }
     Status output(std::span<const double> in, std::span<double> out) override {
         double& x = numbers_[0];
         x = in[1] > 0.5 ? initial_ : std::clamp(x + gain_ * in[0], low_, high_);

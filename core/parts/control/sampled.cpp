@@ -24,6 +24,7 @@ public:
         numbers_.back() = 0;  // the place of the oldest
     }
     bool delays() const override { return true; }
+    void before(std::span<double> out) const override { out[0] = numbers_.front(); }
     Status output(std::span<const double>, std::span<double> out) override {
         out[0] = numbers_[place()];
         return {};
@@ -65,6 +66,7 @@ private:
 class RateStep final : public NumbersStep {
 public:
     RateStep(double up, double down, double initial) : NumbersStep({initial}), up_(up), down_(down) {}
+    void before(std::span<double> out) const override { out[0] = numbers_[0]; }
     Status output(std::span<const double> in, std::span<double> out) override {
         out[0] = numbers_[0] = std::clamp(in[0], numbers_[0] - down_, numbers_[0] + up_);
         return {};
@@ -249,7 +251,7 @@ void registerSampled(PartLibrary& library) {
          "Peak and phase of one frequency over its last period",
          "The discrete Fourier component of the last period. The phase is that of a cosine at the present sample, in "
          "radians.",
-         {"u"}, {"peak", "phase"}, "f_1", {positive("f", "frequency", "f_1", "50", "Hz", true)},
+         {"u"}, {"peak", "phase"}, "f₁", {positive("f", "frequency", "f_1", "50", "Hz", true)},
          "2/n Σ u_{k−i} e^{j2πi/n}"},
         [](const NetworkBuilder& b) -> StepMaker {
             return [f = b.value("f")](double period) {

@@ -198,8 +198,8 @@ PartKind signalKind(const SignalKind& d) {
                   .rungs = {{1, d.needsTask ? "exact at its samples" : "exact", d.equations, d.source, 1.0}},
                   .symbol = {}, .group = d.group};
     const int rows = static_cast<int>(std::max({d.inputs.size(), d.outputs.size(), std::size_t{1}}));
-    const int half = 8 * rows + 8;  // of the height
-    const int wide = rows > 1 ? 40 : 24;  // with room for the names of the pins where there are several
+    // With room for the names of the pins, and the mark above them, where there are several.
+    const int half = rows > 1 ? 8 * rows + 16 : 16, wide = rows > 1 ? 40 : 24;
     const auto side = [&](const std::vector<std::string>& names, int sign, PinSort sort) {
         for (std::size_t i = 0; i < names.size(); ++i) {
             const int y = 16 * static_cast<int>(i) - 8 * (static_cast<int>(names.size()) - 1);
@@ -215,7 +215,7 @@ PartKind signalKind(const SignalKind& d) {
     kind.symbol.push_back({fmt::format("M {0} {1} L {2} {1} L {2} {3} L {0} {3} Z", -wide, -half, wide, half),
                            Stroke::Weight::thin});
     kind.mark = d.mark;
-    kind.labelAt = {-wide, -half - 24};
+    kind.labelAt = {-wide, -half - 12};
     if (d.canBeSampled || d.needsTask)
         kind.parameters.push_back({.key = "task",
                                    .label = d.needsTask ? "task" : "task, or empty: runs all the time",

@@ -78,7 +78,7 @@ public:
 class Probe final : public SignalPart {
 public:
     Probe()
-        : SignalPart({"probe", "Measured quantity", "P", {"measure", "sensor", "measurement"},
+        : SignalPart({"probe", "Measured quantity", "P", {"p", "measure", "sensor", "measurement"},
                       "Any voltage, current or signal, by its name",
                       "Gives a quantity of the circuit as a signal without a wire to it: 'out.v' the voltage of net "
                       "out, 'L1.i' a current, 'C1.v' a voltage between pins. Within a module names of the module come "
@@ -164,13 +164,16 @@ public:
                       "is given, and starts with them. Of tasks that meet at one instant the one with the lower "
                       "number of priority goes first, and the others see its outputs if it has no computing time.",
                       {}, {}, "task",
-                      {positive("period", "period", "T_s", "100u", "s", true), StepSignal::time("offset", "first sample at", "t_0", "0"),
-                       StepSignal::time("delay", "computing time", "t_c", "0"),
+                      {positive("period", "period", "T_s", "100u", "s", true), hidden(StepSignal::time("offset", "first sample at", "t_0", "0")),
+                       hidden(StepSignal::time("delay", "computing time", "t_c", "0")),
                        textOf("carrier", "runs with the modulator", ""),
                        positive("times", "times in each of its periods", "n", "1"),
                        number("priority", "priority", "", "1")},
                       "samples at t_0 + k T_s, outputs t_c later", "definition", "Control", false}) {}
     void elaborate(NetworkBuilder&) const override {}
+
+private:
+    static ParameterKind hidden(ParameterKind p) { return p.shownOnSheet = false, p; }
 };
 
 }  // namespace

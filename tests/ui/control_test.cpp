@@ -1,0 +1,212 @@
+// Scenes, control code and tasks in the real window.
+
+#include <gtest/gtest.h>
+
+#include <QComboBox>
+#include <QLabel>
+#include <QListWidget>
+#include <QPushButton>
+
+#include "card/task_chart.h"
+#include "model/edits.h"
+#include "model/event_text.h"
+#include "sheet/code_view.h"
+#include "timeline/events_row.h"
+#include "traces/spectrum.h"
+#include "timeline/timeline_view.h"
+#include "ui/window.h"
+
+using namespace hedgerow;
+using namespace hedgerow::app;
+using namespace hedgerow::test;
+
+namespace {
+QString example(const char* name) { return QString(HEDGEROW_SHARED "/examples") + "/" + name; }
+
+void typeInto(QLineEdit* field, const QString& text) {
+    field->setFocus();
+    field->selectAll();
+    QTest::keyClick(field, Qt::Key_Delete);
+    QTest::keyClicks(field, text);
+    QTest::keyClick(field, Qt::Key_Return);
+    QApplication::processEvents();
+}
+}  // namespace
+
+TEST(Scenes, AnEventIsTypedRunUndoneAndRemoved) {
+    Window window;
+    ASSERT_TRUE(window->open(example("med-aux.hedge")));
+    auto& workspace = window.workspace();
+    workspace.select({});
+    EXPECT_FALSE(window->timeline().events().isVisible()) << "no events, no row";
+    typeInto(window.find<QLineEdit>("field.newEvent"), "1m: Rload = 1.2");
+    ASSERT_EQ(workspace.scene().events.size(), 1u);
+    EXPECT_EQ(eventText(workspace.scene().events[0]), "1m: Rload = 1.2");
+    EXPECT_TRUE(window->timeline().events().isVisible());
+    workspace.startRun();
+    ASSERT_TRUE(window.waitForRun());
+    // 24 V over 1.2 ohm instead of 1.92: the load takes more.
+    const Trace* load = workspace.trace("R1.i");
+    ASSERT_TRUE(load);
+    EXPECT_NEAR(*load->at(toTicks(1e-3)) / *load->at(toTicks(1e-3) - 1000), 1.92 / 1.2, 1e-3);
+    // A mistake is said under the line, and changes nothing.
+    auto* line = window.find<QLineEdit>("field.event.0");
+    line->setFocus();
+    line->selectAll();
+    QTest::keyClicks(line, "1m: R7.r = 2");
+    EXPECT_TRUE(line->property("bad").toBool());
+    QTest::keyClick(line, Qt::Key_Return);
+    EXPECT_EQ(eventText(workspace.scene().events[0]), "1m: Rload = 1.2");
+    line->setModified(false);
+    workspace.undo();
+    EXPECT_TRUE(workspace.scene().events.empty());
+    workspace.redo();
+    typeInto(window.find<QLineEdit>("field.event.0"), "");
+    EXPECT_TRUE(workspace.scene().events.empty());
+}
+
+TEST(Scenes, AreCopiedNamedChosenAndRemoved) {
+    Window window;
+    ASSERT_TRUE(window->open(example("med-mast.hedge")));
+    auto& workspace = window.workspace();
+    workspace.select({});
+    const std::size_t events = workspace.scene().events.size();
+    ASSERT_GT(events, 0u);
+    window.find<QPushButton>("copyScene")->click();
+    QApplication::processEvents();
+    EXPECT_EQ(workspace.scene().name, "dip and step 2");
+    EXPECT_EQ(workspace.scene().events.size(), events);
+    typeInto(window.find<QLineEdit>("field.scene.name"), "without the dip");
+    EXPECT_EQ(workspace.scene().name, "without the dip");
+    workspace.setScene("steady");
+    QApplication::processEvents();
+    EXPECT_TRUE(workspace.scene().events.empty());
+    window.find<QPushButton>("removeScene")->click();
+    QApplication::processEvents();
+    EXPECT_FALSE(workspace.project().findScene("steady"));
+}
+
+TEST(Scenes, AnEventIsDraggedOnTheTimeline) {
+    Window window;
+    ASSERT_TRUE(window->open(example("med-mast.hedge")));
+    auto& workspace = window.workspace();
+    TimelineView& timeline = window->timeline();
+    timeline.lanes().fit();
+    QApplication::processEvents();
+    EventsRow& row = timeline.events();
+    ASSERT_TRUE(row.isVisible());
+    const auto at = [&](double t) { return QPoint(static_cast<int>(std::lround(timeline.lanes().pixelOf(t))), row.height() / 2); };
+    ASSERT_EQ(workspace.scene().events[2].at, "18m");
+    QTest::mousePress(&row, Qt::LeftButton, {}, at(18e-3));
+    QTest::mouseMove(&row, at(19e-3));
+    QTest::mouseMove(&row, at(20e-3));
+    QTest::mouseRelease(&row, Qt::LeftButton, {}, at(20e-3));
+    const auto moved = evaluate(workspace.scene().events[2].at);
+    ASSERT_TRUE(moved) << workspace.scene().events[2].at;
+    EXPECT_NEAR(moved->value, 20e-3, 0.2e-3);
+    workspace.undo();
+    EXPECT_EQ(workspace.scene().events[2].at, "18m");
+    // A click brings its line up on the card.
+    QTest::mouseClick(&row, Qt::LeftButton, {}, at(18e-3));
+    QApplication::processEvents();
+    ASSERT_TRUE(QApplication::focusWidget());
+    EXPECT_EQ(QApplication::focusWidget()->objectName(), "field.event.2");
+}
+
+TEST(ControlCode, IsEditedBesideTheSheetWithMistakesMarked) {
+    Window window;
+    auto& workspace = window.workspace();
+    window.place("code", {240, 200});
+    ASSERT_TRUE(workspace.selectedPart());
+    const int id = workspace.selectedPart()->id;
+    window.find<QPushButton>("editCode")->click();
+    QApplication::processEvents();
+    auto* view = window.find<CodeView>("codeView");
+    ASSERT_TRUE(view->isVisible());
+    EXPECT_TRUE(view->toPlainText().contains("VAR_INPUT"));
+    EXPECT_EQ(view->mistake(), "");
+    view->setFocus();
+    view->selectAll();
+    QTest::keyClicks(view, "VAR_OUTPUT y : LREAL; END_VAR\ny := 2.0 * e;");
+    ASSERT_TRUE(QTest::qWaitFor([&] { return !view->mistake().isEmpty(); }, 3000));
+    EXPECT_TRUE(view->mistake().contains("line 2")) << view->mistake().toStdString();
+    EXPECT_TRUE(window.find<QLabel>("codeMistake")->isVisible());
+    view->selectAll();
+    QTest::keyClicks(view, "VAR_OUTPUT y : LREAL; END_VAR\ny := 2.0;");
+    ASSERT_TRUE(QTest::qWaitFor([&] { return view->mistake().isEmpty(); }, 3000));
+    EXPECT_EQ(*workspace.project().findPart(id)->values.find("code"), "VAR_OUTPUT y : LREAL; END_VAR\ny := 2.0;");
+    // The code of many lines stays whole through the text view and the file.
+    const Project before = workspace.project();
+    window.key(Qt::Key_T, Qt::ControlModifier);
+    QApplication::processEvents();
+    EXPECT_EQ(workspace.project(), before);
+}
+
+TEST(Tasks, TheCardShowsWhatRunsWhen) {
+    Window window;
+    ASSERT_TRUE(window->open(example("med-mast.hedge")));
+    auto& workspace = window.workspace();
+    workspace.select({workspace.project().findPart("T1")->id});
+    QApplication::processEvents();
+    auto* chart = window.find<TaskChart>("taskChart");
+    ASSERT_TRUE(chart->isVisible());
+    EXPECT_GT(chart->height(), 40);
+    EXPECT_GT(chart->grab().toImage().width(), 100);
+}
+
+TEST(Observations, ARegulatorOfTheWrongSignIsNamedAtItsTime) {
+    Window window;
+    ASSERT_TRUE(window->open(example("med-mast.hedge")));
+    auto& workspace = window.workspace();
+    // The current regulator is given the error with the other sign.
+    const int sum = workspace.project().findPart("SUM2")->id;
+    ASSERT_TRUE(workspace.apply(edits::setValue({workspace.project().findPart("REG2")->id}, "kp", "-kpi")));
+    ASSERT_TRUE(workspace.apply(edits::setValue({workspace.project().findPart("REG2")->id}, "ki", "-kii")));
+    (void)sum;
+    workspace.setScene("steady");
+    workspace.startRun();
+    ASSERT_TRUE(window.waitForRun());
+    bool named = false;
+    for (const Check& check : workspace.checks()) named = named || (check.at && check.error.part.starts_with("REG"));
+    EXPECT_TRUE(named);
+    EXPECT_TRUE(window->timeline().events().isVisible());
+}
+
+// Every example with a scene runs through, and its loops hold what they are asked to.
+TEST(Demos, LoopsHoldTheirSetPoints) {
+    Window window;
+    struct Case {
+        const char* file;
+        const char* quantity;
+        double at, expected, within;
+    };
+    for (const Case& c : {Case{"med-mast.hedge", "out.v", 11.9e-3, 80, 0.5}, {"med-mast.hedge", "out.v", 24.9e-3, 84, 0.5},
+                          {"med-aux-loop.hedge", "out.v", 1.1e-3, 24, 0.2}}) {
+        ASSERT_TRUE(window->open(example(c.file)));
+        window.workspace().startRun();
+        ASSERT_TRUE(window.waitForRun()) << c.file;
+        const Trace* trace = window.workspace().trace(c.quantity);
+        ASSERT_TRUE(trace);
+        EXPECT_NEAR(trace->measure(toTicks(c.at - 0.1e-3), toTicks(c.at))->mean, c.expected, c.within) << c.file;
+    }
+}
+
+// The outlet keeps its sine under a rectifier, and the pump its currents.
+TEST(Demos, WavesHaveTheirShapes) {
+    Window window;
+    ASSERT_TRUE(window->open(example("med-tool.hedge")));
+    window.workspace().startRun();
+    ASSERT_TRUE(window.waitForRun());
+    const auto outlet = harmonics(*window.workspace().trace("out.v"), toTicks(100e-3), toTicks(120e-3), 50, 40);
+    ASSERT_TRUE(outlet);
+    EXPECT_NEAR(outlet->peak(1), 325, 5);
+    EXPECT_LT(outlet->distortion(40), 0.05);
+    ASSERT_TRUE(window->open(example("med-pump.hedge")));
+    window.workspace().startRun();
+    ASSERT_TRUE(window.waitForRun());
+    // Z = 1.14 + j 2 pi 120 0.8 mH; the phase voltage is m 40 V less the on-resistance and dead times.
+    const auto current = harmonics(*window.workspace().trace("La.i"), toTicks(33e-3), toTicks(50e-3), 120, 5);
+    ASSERT_TRUE(current);
+    const double z = std::hypot(1.14 + 0.012, 2 * 3.14159265 * 120 * 0.8e-3);
+    EXPECT_NEAR(current->peak(1), 1.1 * 40 / z, 0.05 * 1.1 * 40 / z);
+}
