@@ -88,7 +88,7 @@ void Card::showScene() {
     adding->setPlaceholderText("add: 10m: R1.r = 1.2");
     adding->setToolTip("when: what = value\n10m: R1.r = 1.2\n12m: Vin = 31 over 5m\n20m, V1 at 90: K1.value = 1");
     addField(
-        "name of the scene", "", "scene.name", [this] { return workspace_.scene().name; },
+        "its name", "", "scene.name", [this] { return workspace_.scene().name; },
         [this](const std::string& text) -> Result<QString> {
             const Scene* other = workspace_.project().findScene(text);
             if (!other || other == &workspace_.scene()) return QString();

@@ -1,12 +1,15 @@
 #include "sheet/code_view.h"
 
+#include <QMouseEvent>
 #include <QPainter>
 #include <QRegularExpression>
+#include <QScrollBar>
 #include <QSyntaxHighlighter>
 #include <QTextBlock>
 
 #include "control/st/program.h"
 #include "model/edits.h"
+#include "model/quantity.h"
 #include "shell/workspace.h"
 #include "style/theme.h"
 
@@ -93,9 +96,23 @@ protected:
         double top = view_.blockBoundingGeometry(block).translated(view_.contentOffset()).top();
         for (; block.isValid() && top < height(); block = block.next()) {
             const double line = view_.blockBoundingRect(block).height();
-            painter.drawText(QRectF(0, top, width() - 6, line), Qt::AlignRight | Qt::AlignVCenter, QString::number(block.blockNumber() + 1));
+            const int number = block.blockNumber() + 1;
+            if (number == view_.stopLine()) {
+                painter.setPen(Qt::NoPen);
+                painter.setBrush(colours().haw);
+                painter.setRenderHint(QPainter::Antialiasing);
+                painter.drawEllipse(QPointF(8, top + line / 2), 4, 4);
+                painter.setPen(colours().bark);
+            }
+            painter.drawText(QRectF(0, top, width() - 6, line), Qt::AlignRight | Qt::AlignVCenter, QString::number(number));
             top += line;
         }
+    }
+
+    /// Stops the run at a line, or no longer.
+    void mousePressEvent(QMouseEvent* event) override {
+        const int line = view_.cursorForPosition(QPoint(0, event->position().toPoint().y())).blockNumber() + 1;
+        view_.setStopLine(line == view_.stopLine() ? 0 : line);
     }
 
 private:
@@ -105,6 +122,8 @@ private:
 CodeView::CodeView(Workspace& workspace, QWidget* parent)
     : MarkedEdit("codeMistake", parent), workspace_(workspace), numbers_(new Numbers(*this)), colouring_(new Colouring(document())) {
     setObjectName("codeView");
+    numbers_->setObjectName("codeLines");
+    numbers_->setToolTip("a click stops the run where the code first comes to this line, and shows its variables");
     setAccessibleName("control code");
     setPlaceholderText("VAR_INPUT e : LREAL; END_VAR\nVAR_OUTPUT y : LREAL; END_VAR\ny := 0.5 * e;");
     setTabStopDistance(4 * fontMetrics().horizontalAdvance(' '));
@@ -122,10 +141,24 @@ CodeView::CodeView(Workspace& workspace, QWidget* parent)
 
 CodeView::~CodeView() = default;
 
+int CodeView::stopLine() const {
+    const Part* part = workspace_.project().findPart(part_);
+    const std::string* typed = part ? part->values.find("stop") : nullptr;
+    const auto line = typed ? evaluate(*typed) : Result<Quantity>(Quantity{});
+    return line ? static_cast<int>(line->value) : 0;
+}
+
+void CodeView::setStopLine(int line) {
+    if (isReadOnly()) return;
+    (void)workspace_.apply(edits::setValue({part_}, "stop", line > 0 ? std::to_string(line) : ""));
+    numbers_->update();
+}
+
 void CodeView::edit(int part) {
     takeNow();
     part_ = part;
     follow();
+    horizontalScrollBar()->setValue(0);
 }
 
 /// Shows what the project says.

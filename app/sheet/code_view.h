@@ -19,6 +19,9 @@ public:
     ~CodeView() override;
     /// Shows the code of a part of the sheet in view, and keeps to it until another one is selected.
     void edit(int part);
+    /// Where the run stops, 0 for nowhere.
+    int stopLine() const;
+    void setStopLine(int line);
 
 protected:
     void resizeEvent(QResizeEvent* event) override;

@@ -223,6 +223,25 @@ bool saveOtherViews(const QString& folder, const QString& project) {
     return good;
 }
 
+/// The control code of the project's code part, beside the sheet; true when it has none.
+bool saveCode(MainWindow& window, const QString& path) {
+    Workspace& workspace = window.workspace();
+    for (const Part& part : workspace.project().sheet().parts) {
+        if (!part.kind.starts_with("code")) continue;
+        workspace.select({part.id});
+        window.commands().find("Control code")->run();
+        settle();
+        window.sheet().fit();
+        const bool good = save(window, path);
+        window.commands().find("Control code")->run();
+        settle();
+        window.sheet().fit();
+        workspace.select({});
+        return good;
+    }
+    return true;
+}
+
 /// Zooms into the last part of the run and sets the cursor there.
 void lookClose(MainWindow& window, double from, double to, double cursor) {
     window.timeline().lanes().setWindow(from, to);
@@ -254,6 +273,7 @@ int makePictures(QApplication& application, const QString& folder, const QString
             const QString suffix = theme == Theme::light ? "-light.png" : "-dark.png";
             const double end = toSeconds(window.workspace().shownRun()->run->end());
             if (theme == Theme::light) good = save(window, base + "-whole" + suffix) && good;
+            good = saveCode(window, base + "-code" + suffix) && good;
             const auto& parts = window.workspace().project().sheet().parts;
             for (const Part& part : parts)
                 if (part.kind == "switch" || part.kind == "mosfet" ||

@@ -262,12 +262,12 @@ Edit setRung(std::set<int> ids, int rung, const Catalogue& catalogue) {
             }};
 }
 
-Edit setParameter(std::string name, Parameter parameter) {
+Edit setParameter(std::string name, Parameter parameter, const Catalogue& catalogue) {
     const std::string label = "parameter " + parameter.name;
     const std::string merge = "parameter " + name;
     return {
         label,
-        [name, parameter](Project& project) -> Status {
+        [name, parameter, &catalogue](Project& project) -> Status {
             if (!isIdentifier(parameter.name) || parameter.name == "pi")
                 return Error{ErrorCode::name,
                              fmt::format("'{}' cannot name a parameter: use letters, digits and _", parameter.name),
@@ -297,7 +297,7 @@ Edit setParameter(std::string name, Parameter parameter) {
             }
             *existing = parameter;
             if (parameter.name == name) return {};
-            renameInExpressions(project, name, parameter.name);
+            renameInExpressions(project, catalogue, name, parameter.name);
             if (project.showsModule()) renameInPlaces(project, name, parameter.name);
             return {};
         },
@@ -316,7 +316,7 @@ Edit promote(int id, std::string key, std::string name, const Catalogue& catalog
                         ErrorCode::name, fmt::format("there is a parameter called {} already", name), {}, {}, name};
                 const std::string* typed = part->values.find(key);
                 const Parameter made{name, typed ? *typed : value->standard, value->unit, "", ""};
-                if (auto added = setParameter("", made).apply(project); !added) return added;
+                if (auto added = setParameter("", made, catalogue).apply(project); !added) return added;
                 part->values.set(key, name);
                 return {};
             }};

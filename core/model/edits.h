@@ -35,7 +35,7 @@ Edit climb(std::set<int> ids, int steps, const Catalogue& catalogue);
 Edit setRung(std::set<int> ids, int rung, const Catalogue& catalogue);
 /// Changes the parameter called `name` of the list in view, or adds one; a new name follows into all expressions, and
 /// that of a module's parameter into what its places set.
-Edit setParameter(std::string name, Parameter parameter);
+Edit setParameter(std::string name, Parameter parameter, const Catalogue& catalogue);
 Edit removeParameter(std::string name);
 /// Makes a parameter of the list in view of a part's value: it takes the typed text, the value refers to it.
 Edit promote(int part, std::string key, std::string name, const Catalogue& catalogue);

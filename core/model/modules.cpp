@@ -6,6 +6,7 @@
 #include <fmt/format.h>
 
 #include "model/quantity.h"
+#include "model/references.h"
 
 namespace hedgerow {
 
@@ -247,7 +248,10 @@ private:
         const PartKind* kind = catalogue_.find(part.kind);
         for (const auto& [key, text] : part.values.all()) {
             const ParameterKind* value = kind ? kind->findParameter(key) : nullptr;
-            if (value && !value->text && value->choices.empty()) laid.values.set(key, scoped(text, scope));
+            if (!value || !value->choices.empty() || (value->text && !value->expressions)) continue;
+            std::string all;
+            for (const auto& [piece, end] : piecesOf(text, value->expressions)) all += scoped(piece, scope) + end;
+            laid.values.set(key, all);
         }
         for (std::size_t pin = 0; kind && pin < kind->pins.size(); ++pin) {
             const PinRef ref{laid.id, static_cast<int>(pin)};

@@ -34,6 +34,7 @@ struct ParameterKind {
     bool shownOnSheet = false;
     std::vector<std::string> choices = {};  ///< words to choose from; the value is then one of them, not a number
     bool text = false;                      ///< the value is a text that the part reads itself
+    bool expressions = false;               ///< a text of several expressions, "1, 2*k", or of constants, "kp = 2*k"
     bool anyUnit = false;                   ///< of a signal: a number of any unit, taken in SI
     bool atStart = false;                   ///< matters at the start of a run only
     bool ramps = false;                     ///< can change steadily during a run

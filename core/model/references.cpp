@@ -29,13 +29,56 @@ struct Place {
     std::string where;
     const Sheet* sheet = nullptr;  ///< of a part
     int part = 0;
-    std::string key, kind;
+    std::string key;
 };
 
-/// Values that hold several expressions, or constants with theirs.
-bool isList(std::string_view key) { return key == "num" || key == "den" || key == "values" || key == "x" || key == "y"; }
+/// Every typed expression of a project. `module` tells whose parameters its names mean first: a sheet, or nullptr.
+template <class Visit>
+void visitExpressions(Project& project, const Catalogue& catalogue, const Visit& visit) {
+    for (Sheet& sheet : project.sheets) {
+        const bool main = &sheet == &project.sheets.front();
+        for (Part& part : sheet.parts)
+            for (const auto& [key, text] : std::vector(part.values.all())) {
+                const PartKind* kind = catalogue.find(part.kind);
+                const ParameterKind* value = kind ? kind->findParameter(key) : nullptr;
+                const bool list = value && value->expressions;
+                if (value && !list && (value->text || !value->choices.empty())) continue;
+                std::string changed;
+                for (const auto& [piece, end] : piecesOf(text, list)) {
+                    std::string expression = piece;
+                    visit(expression, main ? nullptr : &sheet, Place{part.name, &sheet, part.id, key});
+                    changed += expression + end;
+                }
+                if (changed != text) part.values.set(key, changed);
+            }
+        for (Parameter& parameter : sheet.parameters)
+            for (std::string* text : {&parameter.value, &parameter.least, &parameter.most})
+                visit(*text, nullptr, Place{"parameter " + parameter.name + " of " + sheet.name, nullptr, 0, {}});
+    }
+    for (Parameter& parameter : project.parameters)
+        for (std::string* text : {&parameter.value, &parameter.least, &parameter.most})
+            visit(*text, nullptr, Place{"parameter " + parameter.name, nullptr, 0, {}});
+    for (Plan& plan : project.plans)
+        for (std::string* text : expressionsOf(plan))
+            visit(*text, nullptr, Place{"plan " + plan.name, nullptr, 0, {}});
+    for (Scene& scene : project.scenes)
+        for (SceneEvent& event : scene.events)
+            for (std::string* text : {&event.at, &event.angle, &event.target, &event.value, &event.duration})
+                visit(*text, nullptr, Place{"scene " + scene.name, nullptr, 0, {}});
+}
 
-/// The expressions of a value, each with what ends it. Of constants, "kp = 2*k", only what stands behind the sign.
+bool has(const std::vector<Parameter>& list, std::string_view name) {
+    return std::any_of(list.begin(), list.end(), [name](const Parameter& p) { return p.name == name; });
+}
+
+/// Whether a name in an expression of the module (nullptr: outside modules) means the parameter in view.
+bool meansInView(const Project& project, const Sheet* module, std::string_view name) {
+    const Sheet* seen = project.showsModule() ? &project.sheet() : nullptr;
+    return seen ? module == seen : !module || !has(module->parameters, name);
+}
+
+}  // namespace
+
 std::vector<std::pair<std::string, std::string>> piecesOf(const std::string& text, bool list) {
     std::vector<std::pair<std::string, std::string>> pieces;
     std::string now;
@@ -55,53 +98,10 @@ std::vector<std::pair<std::string, std::string>> piecesOf(const std::string& tex
     return pieces;
 }
 
-/// Every typed expression of a project. `module` tells whose parameters its names mean first: a sheet, or nullptr.
-template <class Visit>
-void visitExpressions(Project& project, const Visit& visit) {
-    for (Sheet& sheet : project.sheets) {
-        const bool main = &sheet == &project.sheets.front();
-        for (Part& part : sheet.parts)
-            for (const auto& [key, text] : std::vector(part.values.all())) {
-                std::string changed;
-                for (const auto& [piece, end] : piecesOf(text, isList(key))) {
-                    std::string expression = piece;
-                    visit(expression, main ? nullptr : &sheet, Place{part.name, &sheet, part.id, key, part.kind});
-                    changed += expression + end;
-                }
-                if (changed != text) part.values.set(key, changed);
-            }
-        for (Parameter& parameter : sheet.parameters)
-            for (std::string* text : {&parameter.value, &parameter.least, &parameter.most})
-                visit(*text, nullptr, Place{"parameter " + parameter.name + " of " + sheet.name, nullptr, 0, {}, {}});
-    }
-    for (Parameter& parameter : project.parameters)
-        for (std::string* text : {&parameter.value, &parameter.least, &parameter.most})
-            visit(*text, nullptr, Place{"parameter " + parameter.name, nullptr, 0, {}, {}});
-    for (Plan& plan : project.plans)
-        for (std::string* text : expressionsOf(plan))
-            visit(*text, nullptr, Place{"plan " + plan.name, nullptr, 0, {}, {}});
-    for (Scene& scene : project.scenes)
-        for (SceneEvent& event : scene.events)
-            for (std::string* text : {&event.at, &event.angle, &event.target, &event.value, &event.duration})
-                visit(*text, nullptr, Place{"scene " + scene.name, nullptr, 0, {}, {}});
-}
-
-bool has(const std::vector<Parameter>& list, std::string_view name) {
-    return std::any_of(list.begin(), list.end(), [name](const Parameter& p) { return p.name == name; });
-}
-
-/// Whether a name in an expression of the module (nullptr: outside modules) means the parameter in view.
-bool meansInView(const Project& project, const Sheet* module, std::string_view name) {
-    const Sheet* seen = project.showsModule() ? &project.sheet() : nullptr;
-    return seen ? module == seen : !module || !has(module->parameters, name);
-}
-
-}  // namespace
-
 std::vector<ParameterUse> usesOf(const Project& project, const Catalogue& catalogue, std::string_view parameter) {
     std::vector<ParameterUse> found;
     Project copy = project;
-    visitExpressions(copy, [&](std::string& text, const Sheet* module, const Place& place) {
+    visitExpressions(copy, catalogue, [&](std::string& text, const Sheet* module, const Place& place) {
         if (!uses(text, parameter) || !meansInView(copy, module, parameter)) return;
         if (!place.sheet) return found.push_back({place.where, 0, 0, {}});
         const auto sheet = static_cast<std::size_t>(place.sheet - copy.sheets.data());
@@ -115,8 +115,8 @@ std::vector<ParameterUse> usesOf(const Project& project, const Catalogue& catalo
     return found;
 }
 
-void renameInExpressions(Project& project, std::string_view from, std::string_view to) {
-    visitExpressions(project, [&](std::string& text, const Sheet* module, const Place&) {
+void renameInExpressions(Project& project, const Catalogue& catalogue, std::string_view from, std::string_view to) {
+    visitExpressions(project, catalogue, [&](std::string& text, const Sheet* module, const Place&) {
         if (meansInView(project, module, from)) text = withRenamed(text, from, to);
     });
 }
@@ -170,13 +170,8 @@ void renameThing(Project& project, const std::string& from, const std::string& t
 std::vector<std::string> undefinedParameters(const Project& project, const Catalogue& catalogue) {
     std::vector<std::string> missing;
     Project copy = project;
-    const auto isNumber = [&](const Place& place) {
-        const PartKind* kind = catalogue.find(place.kind);
-        const ParameterKind* value = kind ? kind->findParameter(place.key) : nullptr;
-        return !value || (!value->text && value->choices.empty());
-    };
-    visitExpressions(copy, [&](std::string& text, const Sheet* module, const Place& place) {
-        if ((project.showsModule() && module != &copy.sheet()) || !isNumber(place)) return;
+    visitExpressions(copy, catalogue, [&](std::string& text, const Sheet* module, const Place&) {
+        if (project.showsModule() && module != &copy.sheet()) return;
         for (const std::string& name : parametersIn(text))
             if (!has(project.parameters, name) && !(module && has(module->parameters, name)) &&
                 std::find(missing.begin(), missing.end(), name) == missing.end())

@@ -12,6 +12,10 @@
 
 namespace hedgerow {
 
+/// The expressions of a value, each with what ends it; `list` tells whether there are several, as in "1, 2*k". Of
+/// constants, "kp = 2*k", only what stands behind the sign is an expression.
+std::vector<std::pair<std::string, std::string>> piecesOf(const std::string& text, bool list);
+
 /// One typed value that uses a parameter.
 struct ParameterUse {
     std::string where;  ///< "L1 winding resistance", "parameter Ts", "plan look"
@@ -23,7 +27,7 @@ struct ParameterUse {
 std::vector<ParameterUse> usesOf(const Project& project, const Catalogue& catalogue, std::string_view parameter);
 
 /// Renames a parameter of the list in view in all expressions that mean it.
-void renameInExpressions(Project& project, std::string_view from, std::string_view to);
+void renameInExpressions(Project& project, const Catalogue& catalogue, std::string_view from, std::string_view to);
 
 /// A part or a net of the sheet in view has another name: what is called after it follows, in lanes, tolerances, events,
 /// measured quantities and the fields that name parts. @param net  whether it is a net, of which only "out.v" is called

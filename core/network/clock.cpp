@@ -47,6 +47,12 @@ Clock::Clock(const Network& network)
         const auto signal = static_cast<std::size_t>(gateSignals_.back());
         gateKeys_[signal] = word(signal);
     }
+    for (const Block& block : blocks_) {
+        if (!block.process) continue;
+        outputs_.assign(block.connection->outputs.size(), 0.0);
+        block.process->before(outputs_);
+        put(block, outputs_);
+    }
     advance(0);
 }
 

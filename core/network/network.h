@@ -218,6 +218,8 @@ private:
 class SignalProcess {
 public:
     virtual ~SignalProcess() = default;
+    /// The outputs before the first call of advance(), all zero on entry.
+    virtual void before(std::span<double> /*outputs*/) {}
     /// Brings the outputs, which hold their last values, up to date at `t`: an input has changed, or an instant of the
     /// block's own has come. An error ends the run.
     virtual Status advance(Tick t, std::span<const double> inputs, std::span<double> outputs) = 0;

@@ -17,12 +17,11 @@ public:
         for (const TaskStep& step : steps) steps_.push_back({&step, step.maker(setting.period), {}});
     }
 
+    void before(std::span<double> outputs) override {
+        for (Step& step : steps_) step.step->before(outputsOf(step));
+        std::copy(fresh_.begin(), fresh_.end(), outputs.begin());
+    }
     Status advance(Tick t, std::span<const double> inputs, std::span<double> outputs) override {
-        if (!begun_) {
-            for (Step& step : steps_) step.step->before(outputsOf(step));
-            std::copy(fresh_.begin(), fresh_.end(), outputs.begin());
-            begun_ = true;
-        }
         if (t >= toTick(offset_ + sample_ * period_)) {
             if (auto done = sample(inputs); !done) return done;
             waiting_.push_back({t + delay_, fresh_});
@@ -70,7 +69,6 @@ public:
             // A part whose memory has another size now, a longer delay for instance, starts anew.
             if (numbers.size() == step.step->memory().size()) step.step->recall(numbers);
         }
-        begun_ = true;
         waiting_.clear();
         for (std::size_t n = std::min(all.count(), memory.size()); n > 0; --n) {
             Waiting waiting{all.instant(), fresh_};
@@ -124,7 +122,6 @@ private:
     std::vector<double> fresh_;
     std::vector<Step> steps_;
     std::deque<Waiting> waiting_;
-    bool begun_ = false;
 };
 
 }  // namespace

@@ -481,6 +481,11 @@ TEST(Code, FaultsNameThePartAndTheLine) {
     EXPECT_EQ(r->summary().end, RunEnd::failed);
     EXPECT_EQ(r->summary().error->part, "CODE1");
     EXPECT_NE(r->summary().error->message.find("line 3: a whole number is divided by zero at 2 ms"), std::string::npos) << r->summary().error->message;
+    // A run stops where it is asked to, with what the variables are then.
+    c.set("CODE1", "stop", "3");
+    const auto asked = run(c);
+    ASSERT_TRUE(asked);
+    EXPECT_NE(asked->summary().error->message.find("CODE1: stopped at line 3 as asked: v = 0, u = 0, n = 2 at 0 s"), std::string::npos) << asked->summary().error->message;
     c.set("CODE1", "code", "VAR_OUTPUT u : LREAL; END_VAR\nu := nothing;");
     const auto refused = Run::prepare(std::make_shared<Project>(c.project()));
     ASSERT_FALSE(refused);

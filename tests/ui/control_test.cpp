@@ -31,6 +31,13 @@ void typeInto(QLineEdit* field, const QString& text) {
     QTest::keyClick(field, Qt::Key_Return);
     QApplication::processEvents();
 }
+void typeLines(QWidget* into, const QString& text) {
+    const QStringList lines = text.split('\n');
+    for (qsizetype i = 0; i < lines.size(); ++i) {
+        if (i > 0) QTest::keyClick(into, Qt::Key_Return);
+        QTest::keyClicks(into, lines[i]);
+    }
+}
 }  // namespace
 
 TEST(Scenes, AnEventIsTypedRunUndoneAndRemoved) {
@@ -127,14 +134,19 @@ TEST(ControlCode, IsEditedBesideTheSheetWithMistakesMarked) {
     EXPECT_EQ(view->mistake(), "");
     view->setFocus();
     view->selectAll();
-    QTest::keyClicks(view, "VAR_OUTPUT y : LREAL; END_VAR\ny := 2.0 * e;");
+    typeLines(view, "VAR_OUTPUT y : LREAL; END_VAR\ny := 2.0 * e;");
     ASSERT_TRUE(QTest::qWaitFor([&] { return !view->mistake().isEmpty(); }, 3000));
     EXPECT_TRUE(view->mistake().contains("line 2")) << view->mistake().toStdString();
     EXPECT_TRUE(window.find<QLabel>("codeMistake")->isVisible());
     view->selectAll();
-    QTest::keyClicks(view, "VAR_OUTPUT y : LREAL; END_VAR\ny := 2.0;");
+    typeLines(view, "VAR_OUTPUT y : LREAL; END_VAR\ny := 2.0;");
     ASSERT_TRUE(QTest::qWaitFor([&] { return view->mistake().isEmpty(); }, 3000));
     EXPECT_EQ(*workspace.project().findPart(id)->values.find("code"), "VAR_OUTPUT y : LREAL; END_VAR\ny := 2.0;");
+    // A click beside a line stops the run there.
+    QTest::mouseClick(window.find<QWidget>("codeLines"), Qt::LeftButton, {}, QPoint(10, view->fontMetrics().height() * 3 / 2 + 10));
+    EXPECT_EQ(view->stopLine(), 2);
+    QTest::mouseClick(window.find<QWidget>("codeLines"), Qt::LeftButton, {}, QPoint(10, view->fontMetrics().height() * 3 / 2 + 10));
+    EXPECT_EQ(view->stopLine(), 0);
     // The code of many lines stays whole through the text view and the file.
     const Project before = workspace.project();
     window.key(Qt::Key_T, Qt::ControlModifier);

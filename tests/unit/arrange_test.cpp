@@ -103,12 +103,12 @@ TEST_F(Arrange, ASplicedPartLeavesTheWireWhole) {
 TEST_F(Arrange, RenamedParametersFollowEverywhere) {
     const int r = place("resistor", {0, 0}, value("r", "2*Rload + Rload_2"));
     for (const Parameter& p : {Parameter{"Rload", "3", "ohm", "", ""}, Parameter{"Rload_2", "Rload*2", "ohm", "", ""}})
-        EXPECT_TRUE(history.apply(edits::setParameter("", p)));
+        EXPECT_TRUE(history.apply(edits::setParameter("", p, catalogue())));
     Plan plan;
     plan.end = "10m*Rload/Rload";
     EXPECT_TRUE(history.apply(edits::setPlan("look", plan)));
     EXPECT_EQ(usesOf(history.project(), catalogue(), "Rload").size(), 3u);
-    EXPECT_TRUE(history.apply(edits::setParameter("Rload", {"Rl", "3", "ohm", "", ""})));
+    EXPECT_TRUE(history.apply(edits::setParameter("Rload", {"Rl", "3", "ohm", "", ""}, catalogue())));
     EXPECT_EQ(*part(r).values.find("r"), "2*Rl + Rload_2");
     EXPECT_EQ(history.project().parameters[1].value, "Rl*2");
     EXPECT_EQ(history.project().plans[0].end, "10m*Rl/Rl");
@@ -177,7 +177,7 @@ TEST_F(Arrange, RandomEditsComeBackByUndoAndRedo) {
                 edits::distribute(some, random() % 2, catalogue()),
                 edits::array({one}, 2, {64, 8}, catalogue()),
                 edits::promote(one, "r", "p" + std::to_string(below(9)), catalogue()),
-                edits::setParameter("p1", {"p" + std::to_string(below(9)), "5", "", "", ""}),
+                edits::setParameter("p1", {"p" + std::to_string(below(9)), "5", "", "", ""}, catalogue()),
                 edits::becomeText(readText(text, catalogue()), catalogue()),
             };
             (void)history.apply(choices[static_cast<std::size_t>(below(choices.size()))]);

@@ -209,7 +209,7 @@ TEST(Names, EverythingFollowsARenaming) {
     ASSERT_TRUE(edits::renamePart(resistor, "Rload").apply(project));
     ASSERT_TRUE(edits::renamePart(task, "fast").apply(project));
     ASSERT_TRUE(edits::renameLabel(project.sheet().labels[0].id, "bus").apply(project));
-    ASSERT_TRUE(edits::setParameter("load", {"heavy", "5", "", "", ""}).apply(project));
+    ASSERT_TRUE(edits::setParameter("load", {"heavy", "5", "", "", ""}, catalogue).apply(project));
     const auto value = [&](int id, const char* key) { return *project.findPart(id)->values.find(key); };
     EXPECT_EQ(value(probe, "of"), "Rload.i");
     EXPECT_EQ(value(other, "of"), "bus.v");

@@ -140,11 +140,11 @@ TEST_F(Modules, ParametersArePassedFromThePlace) {
     history.look({});
     const int place = project().findPart("X1")->id;
     EXPECT_NEAR(test::at(*test::run(project()), "X1.mid.v", 1e-4), 5.0, 1e-12);
-    ASSERT_TRUE(apply(edits::setParameter("", {"base", "2k", "ohm", "", ""})));
+    ASSERT_TRUE(apply(edits::setParameter("", {"base", "2k", "ohm", "", ""}, parts())));
     ASSERT_TRUE(apply(edits::setValue({place}, "Rlow", "2 * base")));
     EXPECT_NEAR(test::at(*test::run(project()), "X1.mid.v", 1e-4), 8.0, 1e-12);
     enter("X1");
-    ASSERT_TRUE(apply(edits::setParameter("Rlow", {"Rdown", "1k", "ohm", "", ""})));
+    ASSERT_TRUE(apply(edits::setParameter("Rlow", {"Rdown", "1k", "ohm", "", ""}, parts())));
     EXPECT_EQ(*project().findPart("R2")->values.find("r"), "Rdown");
     history.look({});
     ASSERT_TRUE(project().findPart("X1")->values.find("Rdown")) << "the place follows the new name";
@@ -164,9 +164,9 @@ TEST_F(Modules, ProjectParametersAreHiddenByThoseOfTheModule) {
     start(circuit.project());
     makeOf({"R1"});
     enter("X1");
-    ASSERT_TRUE(apply(edits::setParameter("", {"R", "5", "ohm", "", ""})));
+    ASSERT_TRUE(apply(edits::setParameter("", {"R", "5", "ohm", "", ""}, parts())));
     history.look({});
-    ASSERT_TRUE(apply(edits::setParameter("R", {"U", "10", "", "", ""})));
+    ASSERT_TRUE(apply(edits::setParameter("R", {"U", "10", "", "", ""}, parts())));
     EXPECT_EQ(*project().sheets[1].parts.front().values.find("r"), "R") << "the module's own stays";
     EXPECT_EQ(*project().findPart("V1")->values.find("level"), "U");
     EXPECT_NEAR(test::at(*test::run(project()), "X1.R1.i", 1e-4), 2.0, 1e-12);
@@ -276,7 +276,7 @@ TEST_F(Modules, SaveAndLoadKeepsAll) {
     start(example("med-aux.hedge"));
     makeOf({"S1", "D1"});
     enter("X1");
-    ASSERT_TRUE(apply(edits::setParameter("", {"Ron", "8m", "ohm", "on-resistance", "", "1m", "1"})));
+    ASSERT_TRUE(apply(edits::setParameter("", {"Ron", "8m", "ohm", "on-resistance", "", "1m", "1"}, parts())));
     ASSERT_TRUE(apply(edits::setModuleNote("M", "a leg")));
     ASSERT_TRUE(apply(edits::keepPart(project().findPart("S1")->id, "myfet")));
     const std::string text = writeHedge(project());

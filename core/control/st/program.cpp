@@ -8,6 +8,7 @@
 
 #include <fmt/format.h>
 
+#include "base/text.h"
 #include "control/st/compiler.h"
 
 namespace hedgerow::st {
@@ -143,7 +144,20 @@ void Machine::recall(std::span<const double> memory) {
 Status Machine::run(double now) {
     left_ = budget_;
     now_ = static_cast<std::int64_t>(std::llround(now * 1e9));
-    return execute(program_->main(), frame_.data());
+    return stop_ > 0 ? execute<true>(program_->main(), frame_.data()) : execute<false>(program_->main(), frame_.data());
+}
+
+/// What the variables are where it stopped.
+Error Machine::stopped() const {
+    constexpr std::size_t mostShown = 24;
+    std::vector<std::string> shown;
+    for (const Variable& variable : program_->main().variables) {
+        if (variable.type.isArray() || variable.type.isBlock() || variable.role == Role::constant || shown.size() >= mostShown) continue;
+        shown.push_back(fmt::format("{} = {:.6g}", lowerCase(variable.name), value(variable)));
+    }
+    Error error{ErrorCode::numeric, fmt::format("stopped at line {} as asked: {}", stop_, joined(shown, ", "))};
+    error.line = stop_;
+    return error;
 }
 
 Error Machine::fault(const Unit& unit, std::size_t at, std::string message) const {
@@ -153,10 +167,13 @@ Error Machine::fault(const Unit& unit, std::size_t at, std::string message) cons
     return error;
 }
 
+template <bool watched>
 Status Machine::execute(const Unit& unit, Slot* f) {
     const Instruction* const code = unit.code.data();
     for (std::size_t pc = 0;;) {
         const Instruction& i = code[pc];
+        if constexpr (watched)
+            if (pc < unit.lines.size() && unit.lines[pc] == stop_) return stopped();
         const auto go = [&](std::uint32_t to) {
             if (to <= pc) --left_;
             pc = to;
@@ -179,7 +196,7 @@ Status Machine::execute(const Unit& unit, Slot* f) {
                 break;
             case Op::call: {
                 if (--left_ < 0) return fault(unit, pc - 1, "the code does not come to an end");
-                if (auto done = execute(program_->units()[i.a], f + i.b); !done) return done;
+                if (auto done = execute<watched>(program_->units()[i.a], f + i.b); !done) return done;
                 break;
             }
             case Op::callFresh: {

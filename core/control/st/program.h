@@ -113,6 +113,8 @@ public:
     static constexpr std::int64_t standardBudget = 1'000'000;  ///< jumps back and calls, a run
 
     explicit Machine(std::shared_ptr<const Program> program, std::int64_t budget = standardBudget);
+    /// From now on run() ends with an error when it comes to a line; the error gives the variables. 0: at none.
+    void stopAt(int line) { stop_ = line; }
     /// Once through the program. @param now  s, since the start. Errors name the line.
     Status run(double now);
     /// As a number: BOOL as 0 or 1, TIME in seconds.
@@ -123,13 +125,16 @@ public:
     void recall(std::span<const double> memory);
 
 private:
+    template <bool watched>
     Status execute(const Unit& unit, Slot* frame);
+    Error stopped() const;
     Error fault(const Unit& unit, std::size_t at, std::string message) const;
 
     std::shared_ptr<const Program> program_;
     std::vector<Slot> frame_;
     std::int64_t budget_, left_ = 0;
     std::int64_t now_ = 0;
+    int stop_ = 0;
 };
 
 }  // namespace hedgerow::st

@@ -296,7 +296,7 @@ void registerArithmetic(PartLibrary& library) {
          "Values on a grid of x and y, with straight lines between them along both (bilinear); outside it stays at "
          "the edge. The values come row by row: all x for the first y, then for the second.",
          {"x", "y"}, {"z"}, "z(x,y)",
-         {textOf("x", "x", "0, 1"), textOf("y", "y", "0, 1"), textOf("values", "values", "0, 1, 1, 2")},
+         {expressionsOf("x", "x", "0, 1"), expressionsOf("y", "y", "0, 1"), expressionsOf("values", "values", "0, 1, 1, 2")},
          "z bilinear in x and y"},
         [](const NetworkBuilder& b) {
             auto grid = gridOf(b.numbers("x"), b.numbers("y"), b.numbers("values"));

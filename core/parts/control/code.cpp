@@ -53,9 +53,11 @@ st::Program::Constants constantsOf(const NetworkBuilder& b) {
 class CodeStep final : public SampledStep {
 public:
     /// @param watched  the variables behind the outputs
-    CodeStep(std::shared_ptr<const st::Program> program, double period, const std::vector<std::string>& watched)
+    /// @param stop  line at which it stops the run; 0 for none
+    CodeStep(std::shared_ptr<const st::Program> program, double period, const std::vector<std::string>& watched, int stop)
         : machine_(program), inputs_(variablesOf(*program, st::Role::input)), outputs_(variablesOf(*program, st::Role::output)), period_(period) {
         for (const std::string& name : watched) watched_.push_back(program->main().find(name));
+        machine_.stopAt(stop);
     }
     Status output(std::span<const double> in, std::span<double> out) override {
         for (std::size_t i = 0; i < inputs_.size(); ++i) machine_.set(*inputs_[i], in[i]);
@@ -118,8 +120,8 @@ public:
             names.push_back(lowerCase(variable->name));
         }
         b.addStep(
-            [text = *source, constants, watched](double period) -> std::unique_ptr<SampledStep> {
-                return std::make_unique<CodeStep>(*st::Program::compile(text, period, constants), period, watched);
+            [text = *source, constants, watched, stop = static_cast<int>(b.value("stop"))](double period) -> std::unique_ptr<SampledStep> {
+                return std::make_unique<CodeStep>(*st::Program::compile(text, period, constants), period, watched, stop);
             },
             inputs(), outputs(), names);
         offerOutputs(b);
@@ -136,6 +138,11 @@ private:
             return {};
         }
     };
+    static ParameterKind stopLine() {
+        ParameterKind p = number("stop", "stop the run at line, 0: none", "", "0");
+        p.least = 0, p.most = 1e6;
+        return p;
+    }
     static SignalKind description(int width) {
         SignalKind kind;
         kind.id = width == 4 ? "code" : "code-wide";
@@ -149,7 +156,8 @@ private:
             "the pins u1, u2, ... in their order, its VAR_OUTPUT variables y1, y2, ...; all its other plain variables "
             "can be watched as quantities of the part. Variables keep their values from sample to sample. SAMPLE_TIME is "
             "the time between samples in seconds. Constants may be given beside the code, with project parameters in "
-            "them. The code can reach nothing but its variables, and one that does not come to an end is stopped with "
+            "them. A run can be made to stop where the code first comes to a line; the message then shows its variables at "
+            "that sample. The code can reach nothing but its variables, and one that does not come to an end is stopped with "
             "its line named. Instead of the code the name of a file that ends in .st may stand here. Texts, structures "
             "and pointers are not supported.";
         for (int i = 1; i <= width; ++i) {
@@ -158,7 +166,7 @@ private:
         }
         kind.mark = "ST";
         kind.parameters = {textOf("code", "code", "VAR_INPUT e : LREAL; END_VAR\nVAR_OUTPUT y : LREAL; END_VAR\nVAR sum : LREAL; END_VAR\n\nsum := LIMIT(0.0, sum + 10.0 * SAMPLE_TIME * e, 1.0);\ny := LIMIT(0.0, 0.02 * e + sum, 1.0);\n"),
-                           textOf("values", "constants", "")};
+                           expressionsOf("values", "constants", ""), stopLine()};
         kind.equations = "as written, once a sample";
         kind.source = "IEC 61131-3:2013";
         kind.needsTask = true;

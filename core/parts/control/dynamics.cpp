@@ -390,7 +390,7 @@ void registerDynamics(PartLibrary& library) {
                "task it follows by the trapezoidal rule, which keeps the gain at one frequency exact where that is "
                "given.",
                {"u"}, {"y"}, "H(s)",
-               {textOf("num", "numerator", "1", true), textOf("den", "denominator", "1m, 1", true)},
+               {expressionsOf("num", "numerator", "1", true), expressionsOf("den", "denominator", "1m, 1", true)},
                "Y = N(s)/D(s) U", "K. Ogata, Modern Control Engineering, 5th ed., 9-2"},
               [](const NetworkBuilder& b) { return transferOf(b, b.numbers("num"), b.numbers("den")); });
     addLinear(library,

@@ -217,7 +217,7 @@ void registerSampled(PartLibrary& library) {
          "A quotient of polynomials in z⁻¹",
          "Coefficients in powers of z⁻¹ from the zeroth, separated by commas: '0, 1' over '1, -0.9' is "
          "z⁻¹/(1 − 0.9 z⁻¹). The first of the denominator must not be zero.",
-         {"u"}, {"y"}, "H(z)", {textOf("num", "numerator", "0.1", true), textOf("den", "denominator", "1, -0.9", true)},
+         {"u"}, {"y"}, "H(z)", {expressionsOf("num", "numerator", "0.1", true), expressionsOf("den", "denominator", "1, -0.9", true)},
          "a_0 y_k = Σ b_i u_{k−i} − Σ a_i y_{k−i}",
          "A. V. Oppenheim, R. W. Schafer, Discrete-Time Signal Processing, 3rd ed., 6.3"},
         [](const NetworkBuilder& b) -> StepMaker {

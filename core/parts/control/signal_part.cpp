@@ -255,6 +255,12 @@ ParameterKind textOf(std::string key, std::string label, std::string standard, b
     return p;
 }
 
+ParameterKind expressionsOf(std::string key, std::string label, std::string standard, bool shownOnSheet) {
+    ParameterKind p = textOf(std::move(key), std::move(label), std::move(standard), shownOnSheet);
+    p.expressions = true;
+    return p;
+}
+
 std::vector<ParameterKind> limits(std::string low, std::string high) {
     return {number("low", "lower limit", "y_min", std::move(low)),
             number("high", "upper limit", "y_max", std::move(high))};

@@ -72,6 +72,8 @@ ParameterKind positive(std::string key, std::string label, std::string symbol, s
                        std::string unit = "", bool shownOnSheet = false);
 ParameterKind choiceOf(std::string key, std::string label, std::vector<std::string> choices);
 ParameterKind textOf(std::string key, std::string label, std::string standard, bool shownOnSheet = false);
+/// Several expressions in one text.
+ParameterKind expressionsOf(std::string key, std::string label, std::string standard, bool shownOnSheet = false);
 /// "low" and "high", of an output.
 std::vector<ParameterKind> limits(std::string low, std::string high);
 
