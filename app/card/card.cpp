@@ -12,6 +12,7 @@
 
 #include "card/ladder.h"
 #include "card/stress.h"
+#include "card/stress_table.h"
 #include "card/task_chart.h"
 #include "card/trace_page.h"
 #include "model/edits.h"
@@ -30,7 +31,10 @@ Card::Card(Workspace& workspace, QWidget* parent) : QScrollArea(parent), workspa
     connect(&workspace, &Workspace::projectChanged, this, &Card::rebuild);
     connect(&workspace, &Workspace::chosenTraceChanged, this, &Card::rebuild);
     connect(&workspace, &Workspace::problemsChanged, this, &Card::refresh);
-    connect(&workspace, &Workspace::runsChanged, this, &Card::fillStress);
+    connect(&workspace, &Workspace::runsChanged, this, [this] {
+        fillStress();
+        if (workspace_.selection().empty()) rebuild();
+    });
     rebuild();
 }
 
@@ -52,6 +56,7 @@ void Card::rebuild() {
         if (const Parameter* shown = shownParameter()) shape += "shown " + shown->name + shown->unit + " ";
         for (const auto& [quantity, tolerance] : workspace_.plan().tolerances) shape += quantity + " ";
         shape += workspace_.plan().evenOut ? "even " : "";
+        shape += workspace_.shownRun() ? " run " : "";
         shape += workspace_.project().title + workspace_.project().description;
         if (workspace_.project().showsModule()) shape += "module " + workspace_.project().sheet().name;
         shape += workspace_.project().sheet().origin;
@@ -330,6 +335,16 @@ void Card::showProject() {
     showParameters();
     showScene();
     showPlan();
+    showStress();
+}
+
+/// Of all parts, in the shown run.
+void Card::showStress() {
+    if (!workspace_.shownRun()) return;
+    auto* table = new StressTable(workspace_, page_);
+    connect(table, &StressTable::instantAsked, this, &Card::instantAsked);
+    addHeading("Stress, the worst first");
+    column_->addWidget(table);
 }
 
 void Card::showPlan() {

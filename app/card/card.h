@@ -29,6 +29,8 @@ public:
 signals:
     /// The code of a part is to be edited.
     void codeAsked(int part);
+    /// A time of the shown run is to be seen.
+    void instantAsked(double seconds);
 
 protected:
     void changeEvent(QEvent* event) override;
@@ -49,6 +51,7 @@ private:
     void showParts(const std::vector<const Part*>& parts);
     void showProject();
     void showPlan();
+    void showStress();
     void showScene();
     void changeScene(const std::function<void(Scene&)>& change);
     Result<QString> judgeEvent(const std::string& text) const;

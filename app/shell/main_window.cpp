@@ -101,6 +101,11 @@ MainWindow::MainWindow() : commands_(this) {
         timeline_->lanes().showOver(quantity.toStdString(), across.toStdString());
     });
     connect(card_, &Card::codeAsked, this, &MainWindow::editCode);
+    connect(card_, &Card::instantAsked, this, [this](double at) {
+        LanesView& lanes = timeline_->lanes();
+        const double half = (lanes.to() - lanes.from()) / 2;
+        if (at < lanes.from() || at > lanes.to()) lanes.setWindow(at - half, at + half);
+    });
     connect(&timeline_->events(), &EventsRow::chosen, card_, &Card::editEvent);
     connect(&timeline_->lanes(), &LanesView::said, this, &MainWindow::say);
     connect(sheet_, &SheetView::hinted, this, [this](const QString& text) { say(text, false); });

@@ -18,6 +18,26 @@ protected:
     int branch_, from_, to_;
 };
 
+/// A branch whose voltage or current is given, whatever the other one.
+class StiffBranch : public Branch {
+protected:
+    StiffBranch(std::string part, int branch, int from, int to, bool voltage)
+        : Branch(std::move(part), branch, from, to), voltage_(voltage) {}
+    /// Writes the branch. @return the row that says what it is: it still wants its right-hand side
+    int stampStiff(LinearStamp& s) const {
+        const int row = s.branchRow(branch_);
+        s.currentLaw(branch_, from_, to_);
+        if (voltage_)
+            s.voltage(row, from_, to_, 1.0);
+        else
+            s.unknown(row, s.branchCurrent(branch_), 1.0);
+        return row;
+    }
+
+private:
+    bool voltage_;
+};
+
 /// What a voltage source has inside.
 struct InnerImpedance {
     double resistance = 0, inductance = 0;

@@ -10,6 +10,7 @@
 #include "network/advice.h"
 #include "session/observations.h"
 #include "session/registry.h"
+#include "session/stress.h"
 #include "support/circuit.h"
 #include "traces/spectrum.h"
 
@@ -640,4 +641,24 @@ TEST(Observations, TellWhatWentWrongAndWhen) {
         .add("task", "T1", {}, {{"period", "2m"}})
         .plan("200m");
     EXPECT_TRUE(says(seen(swings), "REG1", "swings from sample to sample"));
+}
+
+TEST(Stress, TheWorstComesFirstWithItsInstant) {
+    Circuit c;
+    c.add("sine-voltage", "V1", {"in", "0"}, {{"peak", "100"}, {"f", "50"}})
+        .add("diode", "D1", {"in", "out"}, {{"vmax", "200"}, {"imax", "11"}})
+        .add("resistor", "R1", {"out", "0"}, {{"r", "10"}})
+        .plan("20m", "1e-6");
+    const auto r = run(c);
+    ASSERT_TRUE(r);
+    const auto rows = stressOf(*r);
+    ASSERT_EQ(rows.size(), 2u);
+    EXPECT_EQ(rows[0].quantity, "D1.i");
+    EXPECT_NEAR(rows[0].peak, 10, 1e-4);
+    EXPECT_NEAR(rows[0].share(), 10.0 / 11, 1e-5);
+    EXPECT_NEAR(rows[0].at, 5e-3, 0.2e-3);
+    EXPECT_EQ(rows[1].quantity, "D1.v");
+    EXPECT_NEAR(rows[1].peak, 100, 1e-3);
+    EXPECT_NEAR(rows[1].at, 15e-3, 0.2e-3);
+    EXPECT_DOUBLE_EQ(rows[1].limit, 200);
 }

@@ -7,6 +7,7 @@
 #include <QListWidget>
 #include <QPushButton>
 
+#include "card/stress_table.h"
 #include "card/task_chart.h"
 #include "model/edits.h"
 #include "model/event_text.h"
@@ -182,6 +183,28 @@ TEST(Observations, ARegulatorOfTheWrongSignIsNamedAtItsTime) {
     for (const Check& check : workspace.checks()) named = named || (check.at && check.error.part.starts_with("REG"));
     EXPECT_TRUE(named);
     EXPECT_TRUE(window->timeline().events().isVisible());
+}
+
+TEST(Stress, AClickGoesToTheInstantOfAPeak) {
+    Window window;
+    ASSERT_TRUE(window->open(example("med-mast.hedge")));
+    auto& workspace = window.workspace();
+    workspace.startRun();
+    ASSERT_TRUE(window.waitForRun());
+    workspace.select({});
+    QApplication::processEvents();
+    auto* table = window.find<StressTable>("stressTable");
+    ASSERT_TRUE(table);
+    ASSERT_GT(table->rowCount(), 3);
+    for (int i = 1; i < table->rowCount(); ++i)
+        EXPECT_GE(table->stress()[static_cast<std::size_t>(i - 1)].share(), table->stress()[static_cast<std::size_t>(i)].share());
+    window->timeline().lanes().setWindow(1e-3, 2e-3);
+    const StressRow worst = table->stress()[0];
+    ASSERT_GT(worst.at, 2e-3);
+    emit table->cellClicked(0, 0);
+    EXPECT_EQ(*workspace.cursor(), toTicks(worst.at));
+    EXPECT_LE(window->timeline().lanes().from(), worst.at);
+    EXPECT_GE(window->timeline().lanes().to(), worst.at);
 }
 
 // Every example with a scene runs through, and its loops hold what they are asked to.

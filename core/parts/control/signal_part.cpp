@@ -107,11 +107,11 @@ public:
         piece_ = pieces.pieceFor(u, piece_);
         pieces.evaluate(piece_, u, y);
     }
-    int piece() const { return piece_; }
-    void setPiece(double piece) {
+    std::vector<double> memory() const { return {static_cast<double>(piece_)}; }
+    void recall(std::span<const double> memory) {
         const auto* pieces = std::get_if<PieceLaw>(&law_);
-        if (pieces && piece >= 0 && piece < static_cast<double>(pieces->pieces.size()))
-            piece_ = static_cast<int>(piece);
+        if (pieces && !memory.empty() && memory[0] >= 0 && memory[0] < static_cast<double>(pieces->pieces.size()))
+            piece_ = static_cast<int>(memory[0]);
     }
 
 private:
@@ -126,10 +126,8 @@ public:
         function_(inputs, outputs);
         return {};
     }
-    std::vector<double> memory() const override { return {static_cast<double>(function_.piece())}; }
-    void recall(std::span<const double> memory) override {
-        if (!memory.empty()) function_.setPiece(memory[0]);
-    }
+    std::vector<double> memory() const override { return function_.memory(); }
+    void recall(std::span<const double> memory) override { function_.recall(memory); }
 
 private:
     LawFunction function_;
@@ -158,10 +156,8 @@ public:
         function_(inputs, outputs);
         return {};
     }
-    std::vector<double> memory() const override { return {static_cast<double>(function_.piece())}; }
-    void recall(std::span<const double> memory) override {
-        if (!memory.empty()) function_.setPiece(memory[0]);
-    }
+    std::vector<double> memory() const override { return function_.memory(); }
+    void recall(std::span<const double> memory) override { function_.recall(memory); }
 
 private:
     LawFunction function_;

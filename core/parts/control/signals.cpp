@@ -95,22 +95,13 @@ public:
 };
 
 /// A source that follows a signal: v or i = gain times the signal.
-class FollowingElement final : public Branch {
+class FollowingElement final : public StiffBranch {
 public:
     FollowingElement(std::string part, int branch, int from, int to, bool voltage, int column, double gain)
-        : Branch(std::move(part), branch, from, to), voltage_(voltage), column_(column), gain_(gain) {}
-    void stamp(LinearStamp& s, int) const override {
-        const int row = s.branchRow(branch_);
-        s.currentLaw(branch_, from_, to_);
-        if (voltage_)
-            s.voltage(row, from_, to_, 1.0);
-        else
-            s.unknown(row, s.branchCurrent(branch_), 1.0);
-        s.unknown(row, column_, -gain_);
-    }
+        : StiffBranch(std::move(part), branch, from, to, voltage), column_(column), gain_(gain) {}
+    void stamp(LinearStamp& s, int) const override { s.unknown(stampStiff(s), column_, -gain_); }
 
 private:
-    bool voltage_;
     int column_;
     double gain_;
 };

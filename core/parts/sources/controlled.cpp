@@ -8,7 +8,7 @@ using namespace parts;
 
 namespace {
 
-class ControlledElement final : public Branch {
+class ControlledElement final : public StiffBranch {
 public:
     struct Control {
         bool current;     ///< else voltage
@@ -16,14 +16,9 @@ public:
         int from, to;
     };
     ControlledElement(std::string part, int branch, int from, int to, bool voltage, double gain, const Control& control)
-        : Branch(std::move(part), branch, from, to), voltage_(voltage), gain_(gain), control_(control) {}
+        : StiffBranch(std::move(part), branch, from, to, voltage), gain_(gain), control_(control) {}
     void stamp(LinearStamp& s, int) const override {
-        const int row = s.branchRow(branch_);
-        s.currentLaw(branch_, from_, to_);
-        if (voltage_)
-            s.voltage(row, from_, to_, 1.0);
-        else
-            s.unknown(row, s.branchCurrent(branch_), 1.0);
+        const int row = stampStiff(s);
         if (control_.current) {
             s.currentLaw(control_.branch, control_.from, control_.to);
             s.voltage(s.branchRow(control_.branch), control_.from, control_.to, 1.0);
@@ -34,7 +29,6 @@ public:
     }
 
 private:
-    bool voltage_;
     double gain_;
     Control control_;
 };

@@ -9,22 +9,13 @@ using namespace parts;
 
 namespace {
 
-class DrivenElement final : public Branch {
+class DrivenElement final : public StiffBranch {
 public:
     DrivenElement(std::string part, int branch, int from, int to, bool voltage, int source)
-        : Branch(std::move(part), branch, from, to), voltage_(voltage), source_(source) {}
-    void stamp(LinearStamp& s, int) const override {
-        const int row = s.branchRow(branch_);
-        s.currentLaw(branch_, from_, to_);
-        if (voltage_)
-            s.voltage(row, from_, to_, 1.0);
-        else
-            s.unknown(row, s.branchCurrent(branch_), 1.0);
-        s.source(row, source_, 1.0);
-    }
+        : StiffBranch(std::move(part), branch, from, to, voltage), source_(source) {}
+    void stamp(LinearStamp& s, int) const override { s.source(stampStiff(s), source_, 1.0); }
 
 private:
-    bool voltage_;
     int source_;
 };
 

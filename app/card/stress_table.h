@@ -1,0 +1,33 @@
+#pragma once
+// The stress of all parts in the shown run, the worst first. A click goes to the instant of a peak.
+
+#include <QTableWidget>
+
+#include "session/stress.h"
+#include "shell/workspace.h"
+
+namespace hedgerow::app {
+
+class StressTable : public QTableWidget {
+    Q_OBJECT
+
+public:
+    explicit StressTable(Workspace& workspace, QWidget* parent = nullptr);
+    QSize sizeHint() const override;
+    QSize minimumSizeHint() const override { return sizeHint(); }
+    const std::vector<StressRow>& stress() const { return rows_; }
+
+signals:
+    /// The time of a peak is to be seen.
+    void instantAsked(double seconds);
+
+private:
+    void fill();
+    void choose(int row);
+
+    Workspace& workspace_;
+    std::vector<StressRow> rows_;
+    const RunEntry* filledFor_ = nullptr;
+};
+
+}  // namespace hedgerow::app
