@@ -156,7 +156,8 @@ struct Regulator {
             ++trips;
         }
         alpha = ud * c - uq * s, beta = uq * c + ud * s;
-        const double va = alpha, vb = -0.5 * alpha + 0.8660254037844386 * beta, vc = -0.5 * alpha - 0.8660254037844386 * beta;
+        const double va = alpha, vb = -0.5 * alpha + 0.8660254037844386 * beta,
+                     vc = -0.5 * alpha - 0.8660254037844386 * beta;
         const double common = -0.5 * (std::min({va, vb, vc}) + std::max({va, vb, vc}));
         ua = (va + common) / uMost, ub = (vb + common) / uMost, uc = (vc + common) / uMost;
     }
@@ -177,7 +178,13 @@ int main() {
     const auto inputs = variablesOf(**program, st::Role::input), outputs = variablesOf(**program, st::Role::output);
     const auto values = [](int k) {
         const double t = k * period, angle = 2 * 3.14159265358979 * std::fmod(50 * t, 1.0);
-        return std::vector<double>{10 * std::cos(angle), 10 * std::cos(angle - 2.0943951), 10 * std::cos(angle + 2.0943951), angle, 300, 310, 1};
+        return std::vector<double>{10 * std::cos(angle),
+                                   10 * std::cos(angle - 2.0943951),
+                                   10 * std::cos(angle + 2.0943951),
+                                   angle,
+                                   300,
+                                   310,
+                                   1};
     };
     std::vector<std::vector<double>> table;
     for (int k = 0; k < 200; ++k) table.push_back(values(k));
@@ -198,7 +205,8 @@ int main() {
         }
         compiled = second.seconds();
         ratios.push_back(interpreted / compiled);
-        difference = std::max({difference, std::abs(machine.value(*outputs[0]) - byHand.ua), std::abs(machine.value(*outputs[2]) - byHand.uc)});
+        difference = std::max({difference, std::abs(machine.value(*outputs[0]) - byHand.ua),
+                               std::abs(machine.value(*outputs[2]) - byHand.uc)});
     }
     std::sort(ratios.begin(), ratios.end());
     std::printf("control code over the same in C++: %.1f (%.1f to %.1f), %.0f ns a call; greatest difference %.1e\n",

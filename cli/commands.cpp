@@ -12,9 +12,9 @@
 
 #include "base/text.h"
 #include "formats/hedge/hedge.h"
-#include "model/values.h"
 #include "model/event_text.h"
 #include "model/modules.h"
+#include "model/values.h"
 #include "network/advice.h"
 #include "network/scene.h"
 #include "session/observations.h"
@@ -186,7 +186,8 @@ int check(const std::string& path, bool json) {
         for (const Error& error : errors) list.push_back(toJson(error));
         Json doubts = Json::array();
         for (const Error& error : cautions) doubts.push_back(toJson(error));
-        fmt::print("{}\n", Json{{"errors", list}, {"cautions", doubts}}.dump(2, ' ', false, Json::error_handler_t::replace));
+        fmt::print("{}\n",
+                   Json{{"errors", list}, {"cautions", doubts}}.dump(2, ' ', false, Json::error_handler_t::replace));
     } else if (errors.empty()) {
         fmt::print("{}: sound, {} parts\n", path, project->sheet().parts.size());
     }

@@ -50,7 +50,8 @@ void Card::rebuild() {
         shape = "trace " + workspace_.chosenTrace();
     else if (parts.empty()) {
         shape = "project " + workspace_.plan().name + " " + workspace_.scene().name + " ";
-        shape += std::to_string(workspace_.scene().events.size()) + "/" + std::to_string(workspace_.project().scenes.size());
+        shape +=
+            std::to_string(workspace_.scene().events.size()) + "/" + std::to_string(workspace_.project().scenes.size());
         for (const Parameter& parameter : workspace_.project().ownParameters())
             shape += parameter.name + ":" + parameter.unit + " ";
         if (const Parameter* shown = shownParameter()) shape += "shown " + shown->name + shown->unit + " ";
@@ -248,7 +249,8 @@ void Card::showPart(const Part& part, const PartKind& kind) {
     bool rated = false;
     for (const ParameterKind& parameter : kind.parameters) rated = rated || parameter.rating;
     for (const ParameterKind& parameter : kind.parameters)
-        if (!parameter.rating && parameter.rung <= part.rung && parameter.key != "code") addValue(part, kind, parameter);
+        if (!parameter.rating && parameter.rung <= part.rung && parameter.key != "code")
+            addValue(part, kind, parameter);
     addControl(part, kind);
     if (rated) {
         addHeading("Ratings");

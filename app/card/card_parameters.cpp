@@ -43,7 +43,8 @@ void Card::changeParameter(const std::string& name, const std::function<void(Par
         if (parameter.name != name) continue;
         Parameter changed = parameter;
         change(changed);
-        if (workspace_.apply(edits::setParameter(name, changed, workspace_.catalogue())) && parameter_ == name) openParameter(changed.name);
+        if (workspace_.apply(edits::setParameter(name, changed, workspace_.catalogue())) && parameter_ == name)
+            openParameter(changed.name);
         return;
     }
 }
@@ -143,7 +144,8 @@ void Card::showParameter(const Parameter& parameter) {
                 Project trial = workspace_.project();
                 Parameter changed = *shownParameter();
                 changed.*member = text;
-                if (auto applied = edits::setParameter(name, changed, workspace_.catalogue()).apply(trial); !applied) return applied.error();
+                if (auto applied = edits::setParameter(name, changed, workspace_.catalogue()).apply(trial); !applied)
+                    return applied.error();
                 if (!measured || text.empty()) return QString();
                 const ParameterTable table(trial.parametersInView());
                 for (const Error& error : table.errors())

@@ -23,7 +23,8 @@ Result<QString> Card::judgeEvent(const std::string& text) const {
     if (!timed) {
         // The line itself stands above the message.
         Error error = timed.error();
-        if (const auto colon = error.message.find("\": "); error.message.starts_with("event ") && colon != std::string::npos)
+        if (const auto colon = error.message.find("\": ");
+            error.message.starts_with("event ") && colon != std::string::npos)
             error.message = error.message.substr(colon + 3);
         return error;
     }
@@ -83,7 +84,8 @@ void Card::showScene() {
         "newEvent", "new event", [] { return std::string(); },
         [this](const std::string& text) { return text.empty() ? Result<QString>(QString()) : judgeEvent(text); },
         [this](const std::string& text) {
-            if (auto event = readEventText(text)) changeScene([&](Scene& changed) { changed.events.push_back(*event); });
+            if (auto event = readEventText(text))
+                changeScene([&](Scene& changed) { changed.events.push_back(*event); });
         });
     adding->setPlaceholderText("add: 10m: R1.r = 1.2");
     adding->setToolTip("when: what = value\n10m: R1.r = 1.2\n12m: Vin = 31 over 5m\n20m, V1 at 90: K1.value = 1");

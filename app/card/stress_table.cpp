@@ -51,9 +51,10 @@ void StressTable::fill() {
         const StressRow& row = rows_[static_cast<std::size_t>(i)];
         setRowHeight(i, lineHeight);
         const double share = row.share();
-        const QString texts[] = {QString::fromStdString(row.quantity), QString::fromStdString(formatQuantity(row.peak, row.unit, 3)),
-                                 row.limit > 0 ? "of " + QString::fromStdString(formatQuantity(row.limit, row.unit, 3)) : QString(),
-                                 row.limit > 0 ? QString("%1 %").arg(100 * share, 0, 'f', 0) : QString()};
+        const QString texts[] = {
+            QString::fromStdString(row.quantity), QString::fromStdString(formatQuantity(row.peak, row.unit, 3)),
+            row.limit > 0 ? "of " + QString::fromStdString(formatQuantity(row.limit, row.unit, 3)) : QString(),
+            row.limit > 0 ? QString("%1 %").arg(100 * share, 0, 'f', 0) : QString()};
         for (int column = 0; column < 4; ++column) {
             auto* item = new QTableWidgetItem(texts[column]);
             item->setTextAlignment((column == 0 ? Qt::AlignLeft : Qt::AlignRight) | Qt::AlignVCenter);

@@ -36,7 +36,11 @@ void TaskChart::read() {
     for (const SignalConnection& c : elaboration->network.signalBlocks) {
         const auto* block = dynamic_cast<const TaskBlock*>(c.block.get());
         if (!block) continue;
-        Row row{QString::fromStdString(c.part), {}, block->setting().period, block->setting().offset, block->setting().delay};
+        Row row{QString::fromStdString(c.part),
+                {},
+                block->setting().period,
+                block->setting().offset,
+                block->setting().delay};
         for (const TaskStep& step : block->steps()) row.parts << QString::fromStdString(step.part);
         rows_.push_back(row);
     }
@@ -90,7 +94,8 @@ void TaskChart::paintEvent(QPaintEvent*) {
     for (const Row& row : rows_) {
         if (row.name != task_) continue;
         const QString order = row.parts.isEmpty() ? QString("no part names it") : row.parts.join(" → ");
-        painter.drawText(QRectF(0, top + 6, width() - 8, 3 * lineHeight), Qt::AlignLeft | Qt::AlignTop | Qt::TextWordWrap,
+        painter.drawText(QRectF(0, top + 6, width() - 8, 3 * lineHeight),
+                         Qt::AlignLeft | Qt::AlignTop | Qt::TextWordWrap,
                          QString("every %1, outputs %2 later\n%3")
                              .arg(QString::fromStdString(formatQuantity(row.period, "s", 4)),
                                   QString::fromStdString(formatQuantity(row.delay, "s", 3)), order));

@@ -58,7 +58,8 @@ void CheckList::fill() {
     pill_->setVisible(!checks.empty() && !workspace_.project().sheet().parts.empty());
     list_->clear();
     for (const Check& check : checks) {
-        const QString when = check.at ? "at " + QString::fromStdString(formatQuantity(*check.at, "s", 4)) + ": " : QString();
+        const QString when =
+            check.at ? "at " + QString::fromStdString(formatQuantity(*check.at, "s", 4)) + ": " : QString();
         auto* item = new QListWidgetItem(when + QString::fromStdString(check.error.message), list_);
         item->setForeground(check.keepsFromRunning ? p.haw : p.ink);
     }

@@ -17,17 +17,56 @@ namespace hedgerow::app {
 
 namespace {
 
-const QStringList keywords = {
-    "IF", "THEN", "ELSIF", "ELSE", "END_IF", "CASE", "OF", "END_CASE", "FOR", "TO", "BY", "DO", "END_FOR", "WHILE",
-    "END_WHILE", "REPEAT", "UNTIL", "END_REPEAT", "EXIT", "CONTINUE", "RETURN", "VAR", "VAR_INPUT", "VAR_OUTPUT",
-    "END_VAR", "CONSTANT", "AND", "OR", "XOR", "NOT", "MOD", "TRUE", "FALSE", "ARRAY", "PROGRAM", "END_PROGRAM",
-    "FUNCTION", "END_FUNCTION", "FUNCTION_BLOCK", "END_FUNCTION_BLOCK"};
+const QStringList keywords = {"IF",
+                              "THEN",
+                              "ELSIF",
+                              "ELSE",
+                              "END_IF",
+                              "CASE",
+                              "OF",
+                              "END_CASE",
+                              "FOR",
+                              "TO",
+                              "BY",
+                              "DO",
+                              "END_FOR",
+                              "WHILE",
+                              "END_WHILE",
+                              "REPEAT",
+                              "UNTIL",
+                              "END_REPEAT",
+                              "EXIT",
+                              "CONTINUE",
+                              "RETURN",
+                              "VAR",
+                              "VAR_INPUT",
+                              "VAR_OUTPUT",
+                              "END_VAR",
+                              "CONSTANT",
+                              "AND",
+                              "OR",
+                              "XOR",
+                              "NOT",
+                              "MOD",
+                              "TRUE",
+                              "FALSE",
+                              "ARRAY",
+                              "PROGRAM",
+                              "END_PROGRAM",
+                              "FUNCTION",
+                              "END_FUNCTION",
+                              "FUNCTION_BLOCK",
+                              "END_FUNCTION_BLOCK"};
 const QStringList known = {
-    "BOOL", "SINT", "INT", "DINT", "LINT", "USINT", "UINT", "UDINT", "ULINT", "BYTE", "WORD", "DWORD", "LWORD", "REAL",
-    "LREAL", "TIME", "SAMPLE_TIME", "ABS", "SQRT", "LN", "LOG", "EXP", "SIN", "COS", "TAN", "ASIN", "ACOS", "ATAN",
-    "ATAN2", "EXPT", "MIN", "MAX", "LIMIT", "SEL", "MUX", "TRUNC", "SHL", "SHR", "ROL", "ROR", "MOVE", "R_TRIG",
-    "F_TRIG", "SR", "RS", "TON", "TOF", "TP", "CTU", "CTD", "CTUD", "LREAL_TO_INT", "LREAL_TO_DINT", "LREAL_TO_REAL",
-    "INT_TO_LREAL", "DINT_TO_INT", "BOOL_TO_INT", "INT_TO_BOOL"};
+    "BOOL",        "SINT",       "INT",          "DINT",          "LINT",          "USINT",        "UINT",
+    "UDINT",       "ULINT",      "BYTE",         "WORD",          "DWORD",         "LWORD",        "REAL",
+    "LREAL",       "TIME",       "SAMPLE_TIME",  "ABS",           "SQRT",          "LN",           "LOG",
+    "EXP",         "SIN",        "COS",          "TAN",           "ASIN",          "ACOS",         "ATAN",
+    "ATAN2",       "EXPT",       "MIN",          "MAX",           "LIMIT",         "SEL",          "MUX",
+    "TRUNC",       "SHL",        "SHR",          "ROL",           "ROR",           "MOVE",         "R_TRIG",
+    "F_TRIG",      "SR",         "RS",           "TON",           "TOF",           "TP",           "CTU",
+    "CTD",         "CTUD",       "LREAL_TO_INT", "LREAL_TO_DINT", "LREAL_TO_REAL", "INT_TO_LREAL", "DINT_TO_INT",
+    "BOOL_TO_INT", "INT_TO_BOOL"};
 
 /// Words of the language, numbers and comments.
 class Colouring final : public QSyntaxHighlighter {
@@ -37,7 +76,8 @@ public:
 protected:
     void highlightBlock(const QString& text) override {
         const Colours& p = colours();
-        static const QRegularExpression word("[A-Za-z_][A-Za-z_0-9]*"), number("\\b[0-9][0-9_]*(\\.[0-9]+)?([eE][+-]?[0-9]+)?\\b");
+        static const QRegularExpression word("[A-Za-z_][A-Za-z_0-9]*"),
+            number("\\b[0-9][0-9_]*(\\.[0-9]+)?([eE][+-]?[0-9]+)?\\b");
         QTextCharFormat of;
         of.setForeground(p.gorse);
         for (auto it = number.globalMatch(text); it.hasNext();) {
@@ -104,7 +144,8 @@ protected:
                 painter.drawEllipse(QPointF(8, top + line / 2), 4, 4);
                 painter.setPen(colours().bark);
             }
-            painter.drawText(QRectF(0, top, width() - 6, line), Qt::AlignRight | Qt::AlignVCenter, QString::number(number));
+            painter.drawText(QRectF(0, top, width() - 6, line), Qt::AlignRight | Qt::AlignVCenter,
+                             QString::number(number));
             top += line;
         }
     }
@@ -120,7 +161,10 @@ private:
 };
 
 CodeView::CodeView(Workspace& workspace, QWidget* parent)
-    : MarkedEdit("codeMistake", parent), workspace_(workspace), numbers_(new Numbers(*this)), colouring_(new Colouring(document())) {
+    : MarkedEdit("codeMistake", parent),
+      workspace_(workspace),
+      numbers_(new Numbers(*this)),
+      colouring_(new Colouring(document())) {
     setObjectName("codeView");
     numbers_->setObjectName("codeLines");
     numbers_->setToolTip("a click stops the run where the code first comes to this line, and shows its variables");
@@ -186,7 +230,8 @@ void CodeView::judge() {
     if (!part || isReadOnly() || (text.endsWith(".st") && !text.contains('\n'))) return showMistakes({});
     st::Program::Constants constants;
     const std::string* given = part->values.find("values");
-    for (const QString& item : QString::fromStdString(given ? *given : "").split(QRegularExpression("[,;]"), Qt::SkipEmptyParts))
+    for (const QString& item :
+         QString::fromStdString(given ? *given : "").split(QRegularExpression("[,;]"), Qt::SkipEmptyParts))
         constants.emplace_back(item.section('=', 0, 0).trimmed().toUpper().toStdString(), 1.0);
     const auto program = st::Program::compile(text.toStdString(), 1.0, constants);
     if (program) return showMistakes({});

@@ -131,7 +131,8 @@ QString generalHelp() {
         "selected; a click on the name of a parameter shows its note, its range and where it is used.</p><p>As text, a "
         "part is a line: <tt>L1 inductor sw out rung 2 l 47u dcr 12m</tt>, that is name, kind, a net for each pin (- "
         "for "
-        "none), then keys and values. 0 is the net of the reference.</p><h3>Control</h3><p>Signals are thin wires. What is measured (<tt>p out.v</tt>, <tt>p L1.i</tt>) "
+        "none), then keys and values. 0 is the net of the reference.</p><h3>Control</h3><p>Signals are thin wires. "
+        "What is measured (<tt>p out.v</tt>, <tt>p L1.i</tt>) "
         "runs all the time, and so does what a part without a task makes of it; parts that name a task work at its "
         "samples (<tt>task 100u</tt>). A comparator or a modulator makes edges of what runs. Events of a scene change "
         "parameters and values during a run.</p><h3>Keys</h3><table cellpadding=4>";

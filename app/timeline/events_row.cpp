@@ -37,7 +37,8 @@ std::vector<EventsRow::Mark> EventsRow::marks() const {
     if (const auto times = timesOf(scene, workspace_.project(), partLibrary()))
         for (const TimedEvent& timed : *times) {
             std::string text = eventText(scene.events[timed.index]);
-            list.push_back({timed.at, timed.until, QString::fromStdString(text.substr(text.find(": ") + 2)), static_cast<int>(timed.index)});
+            list.push_back({timed.at, timed.until, QString::fromStdString(text.substr(text.find(": ") + 2)),
+                            static_cast<int>(timed.index)});
         }
     for (const Check& check : workspace_.checks())
         if (check.at) list.push_back({*check.at, *check.at, QString::fromStdString(check.error.message), -1});
@@ -49,7 +50,8 @@ int EventsRow::markAt(double x) const {
     int nearest = -1;
     double least = grip;
     for (std::size_t i = 0; i < list.size(); ++i)
-        if (const double away = std::abs(lanes_.pixelOf(list[i].at) - x); away <= least) nearest = static_cast<int>(i), least = away;
+        if (const double away = std::abs(lanes_.pixelOf(list[i].at) - x); away <= least)
+            nearest = static_cast<int>(i), least = away;
     return nearest;
 }
 
@@ -67,7 +69,8 @@ void EventsRow::paintEvent(QPaintEvent*) {
     for (std::size_t i = 0; i < list.size(); ++i) {
         const Mark& mark = list[i];
         const bool moved = moving_ && mark.event == pressed_;
-        const double x = lanes_.pixelOf(mark.at + (moved ? dragged_ : 0)), end = lanes_.pixelOf(mark.until + (moved ? dragged_ : 0));
+        const double x = lanes_.pixelOf(mark.at + (moved ? dragged_ : 0)),
+                     end = lanes_.pixelOf(mark.until + (moved ? dragged_ : 0));
         const double middle = height() / 2.0 - 2;
         if (end > x + 1) {
             painter.setPen(Qt::NoPen);
@@ -79,7 +82,8 @@ void EventsRow::paintEvent(QPaintEvent*) {
         if (mark.event < 0)
             painter.drawEllipse(QPointF(x, middle), 5, 5);
         else
-            painter.drawPolygon(QPolygonF({QPointF(x, middle + 5), QPointF(x - 5, middle - 5), QPointF(x + 5, middle - 5)}));
+            painter.drawPolygon(
+                QPolygonF({QPointF(x, middle + 5), QPointF(x - 5, middle - 5), QPointF(x + 5, middle - 5)}));
         // The text ends where the next mark begins.
         double room = right;
         for (const Mark& other : list)
@@ -87,7 +91,8 @@ void EventsRow::paintEvent(QPaintEvent*) {
         const QRectF box(std::max(x, end) + 8, 0, room - std::max(x, end) - 8, height() - 4);
         if (box.width() < 16) continue;
         painter.setPen(mark.event < 0 ? p.haw : p.gorse);
-        painter.drawText(box, Qt::AlignLeft | Qt::AlignVCenter, painter.fontMetrics().elidedText(mark.text, Qt::ElideRight, static_cast<int>(box.width())));
+        painter.drawText(box, Qt::AlignLeft | Qt::AlignVCenter,
+                         painter.fontMetrics().elidedText(mark.text, Qt::ElideRight, static_cast<int>(box.width())));
     }
 }
 

@@ -38,7 +38,7 @@ private:
 
     Workspace& workspace_;
     LanesView& lanes_;
-    int pressed_ = -1;  ///< event
+    int pressed_ = -1;                    ///< event
     double pressedAt_ = 0, dragged_ = 0;  ///< px, and s by which it has been moved
     bool moving_ = false;
 };

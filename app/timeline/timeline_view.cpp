@@ -122,9 +122,7 @@ void TimelineView::arrange() {
     events_->update();
 }
 
-void TimelineView::resizeEvent(QResizeEvent*) {
-    arrange();
-}
+void TimelineView::resizeEvent(QResizeEvent*) { arrange(); }
 
 void TimelineView::paintEvent(QPaintEvent*) {
     QPainter painter(this);
@@ -195,7 +193,8 @@ void TimelineView::paintSpan(QPainter& painter) const {
     // What the shown run was solved by, not what the plan says since.
     const Plan* solvedBy = shown ? shown->run->project().findPlan(shown->run->plan()) : nullptr;
     const Plan& plan = solvedBy ? *solvedBy : workspace_.plan();
-    const std::string by = solvedBy && !shown->run->summary().engine.empty() ? shown->run->summary().engine : plan.engine;
+    const std::string by =
+        solvedBy && !shown->run->summary().engine.empty() ? shown->run->summary().engine : plan.engine;
     const QString text = QString::fromStdString(plan.name + ": " + by + ", trace tolerance " + plan.tolerance);
     painter.drawText(box.adjusted(10, 0, -10, 0), Qt::AlignLeft | Qt::AlignVCenter,
                      painter.fontMetrics().elidedText(text, Qt::ElideRight, static_cast<int>(box.width()) - 20));

@@ -30,7 +30,8 @@ Result<SceneEvent> readEventText(std::string_view text, const SceneEvent& like) 
     if (const std::size_t comma = when.find(','); comma != std::string_view::npos) {
         const std::string_view wave = trimmed(when.substr(comma + 1));
         const std::size_t at = wave.find(" at ");
-        if (at == std::string_view::npos) return fault(comma, "behind the comma stands a source and an angle: V1 at 90");
+        if (at == std::string_view::npos)
+            return fault(comma, "behind the comma stands a source and an angle: V1 at 90");
         event.wave = trimmed(wave.substr(0, at));
         event.angle = trimmed(wave.substr(at + 4));
         when = when.substr(0, comma);

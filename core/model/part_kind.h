@@ -22,10 +22,10 @@ struct PinKind {
 };
 
 struct ParameterKind {
-    std::string key;     ///< in files and in the entry line: "dcr"
-    std::string label;   ///< on the card: "winding resistance"
-    std::string symbol;  ///< textbook notation, subscript after '_': "R_w"
-    std::string unit;      ///< "" for a plain number
+    std::string key;                                          ///< in files and in the entry line: "dcr"
+    std::string label;                                        ///< on the card: "winding resistance"
+    std::string symbol;                                       ///< textbook notation, subscript after '_': "R_w"
+    std::string unit;                                         ///< "" for a plain number
     std::string standard;                                     ///< default, as typed; "" means it must be given
     double least = -std::numeric_limits<double>::infinity();  ///< smallest valid value, SI
     double most = std::numeric_limits<double>::infinity();

@@ -101,12 +101,12 @@ struct Sheet {
 
 /// Something that happens during a run. Texts are as typed.
 struct SceneEvent {
-    std::string at = "0";        ///< when: s, an expression
-    std::string wave = {};       ///< name of a source: the event waits until its wave passes `angle`; "" for none
-    std::string angle = "0";     ///< deg
-    std::string target;          ///< a project parameter, or the value of a part: "R1.r", "X1.S1.ron"
-    std::string value;           ///< what it becomes
-    std::string duration = {};   ///< s, of a ramp; "" for a step
+    std::string at = "0";       ///< when: s, an expression
+    std::string wave = {};      ///< name of a source: the event waits until its wave passes `angle`; "" for none
+    std::string angle = "0";    ///< deg
+    std::string target;         ///< a project parameter, or the value of a part: "R1.r", "X1.S1.ron"
+    std::string value;          ///< what it becomes
+    std::string duration = {};  ///< s, of a ramp; "" for a step
     std::string extra = {};
     friend bool operator==(const SceneEvent&, const SceneEvent&) = default;
 };
@@ -123,7 +123,7 @@ struct Scene {
 struct Plan {
     std::string name = "look";
     std::string end = "20m";
-    std::string engine = "best";  ///< an engine by name, or "best": the exact one where the circuit allows it
+    std::string engine = "best";     ///< an engine by name, or "best": the exact one where the circuit allows it
     std::string tolerance = "1e-4";  ///< deviation of the stored straight lines, relative to the local swing of a trace
     /// Tolerances of single quantities, by name.
     std::vector<std::pair<std::string, std::string>> tolerances = {};

@@ -59,8 +59,7 @@ void visitExpressions(Project& project, const Catalogue& catalogue, const Visit&
         for (std::string* text : {&parameter.value, &parameter.least, &parameter.most})
             visit(*text, nullptr, Place{"parameter " + parameter.name, nullptr, 0, {}});
     for (Plan& plan : project.plans)
-        for (std::string* text : expressionsOf(plan))
-            visit(*text, nullptr, Place{"plan " + plan.name, nullptr, 0, {}});
+        for (std::string* text : expressionsOf(plan)) visit(*text, nullptr, Place{"plan " + plan.name, nullptr, 0, {}});
     for (Scene& scene : project.scenes)
         for (SceneEvent& event : scene.events)
             for (std::string* text : {&event.at, &event.angle, &event.target, &event.value, &event.duration})
@@ -127,8 +126,10 @@ namespace {
 std::string withRenamedPrefix(const std::string& text, const std::string& from, const std::string& to) {
     std::string all;
     for (std::size_t at = 0; at < text.size();) {
-        const bool begins = at == 0 || !(std::isalnum(static_cast<unsigned char>(text[at - 1])) || text[at - 1] == '_' || text[at - 1] == '.');
-        if (begins && text.compare(at, from.size(), from) == 0 && text.size() > at + from.size() && text[at + from.size()] == '.') {
+        const bool begins = at == 0 || !(std::isalnum(static_cast<unsigned char>(text[at - 1])) ||
+                                         text[at - 1] == '_' || text[at - 1] == '.');
+        if (begins && text.compare(at, from.size(), from) == 0 && text.size() > at + from.size() &&
+            text[at + from.size()] == '.') {
             all += to;
             at += from.size();
         } else {

@@ -18,10 +18,10 @@ std::vector<std::pair<std::string, std::string>> piecesOf(const std::string& tex
 
 /// One typed value that uses a parameter.
 struct ParameterUse {
-    std::string where;  ///< "L1 winding resistance", "parameter Ts", "plan look"
-    int part = 0;       ///< id of the part; 0 when it is not in a part
+    std::string where;      ///< "L1 winding resistance", "parameter Ts", "plan look"
+    int part = 0;           ///< id of the part; 0 when it is not in a part
     std::size_t sheet = 0;  ///< on which the part stands
-    std::string key;    ///< of the value in the part
+    std::string key;        ///< of the value in the part
 };
 /// Of a parameter of the list in view.
 std::vector<ParameterUse> usesOf(const Project& project, const Catalogue& catalogue, std::string_view parameter);
@@ -29,8 +29,9 @@ std::vector<ParameterUse> usesOf(const Project& project, const Catalogue& catalo
 /// Renames a parameter of the list in view in all expressions that mean it.
 void renameInExpressions(Project& project, const Catalogue& catalogue, std::string_view from, std::string_view to);
 
-/// A part or a net of the sheet in view has another name: what is called after it follows, in lanes, tolerances, events,
-/// measured quantities and the fields that name parts. @param net  whether it is a net, of which only "out.v" is called
+/// A part or a net of the sheet in view has another name: what is called after it follows, in lanes, tolerances,
+/// events, measured quantities and the fields that name parts. @param net  whether it is a net, of which only "out.v"
+/// is called
 void renameThing(Project& project, const std::string& from, const std::string& to, bool net);
 
 /// Names that expressions use and that no parameter has; of a module in view, those on its sheet.

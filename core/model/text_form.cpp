@@ -22,7 +22,8 @@ constexpr int mostWireLength = 640, partsPerRow = 6, columnWidth = 128, rowHeigh
 std::string quoted(const std::string& text) {
     if (!text.empty() && text.find_first_of(" \t\r\n\"#\\") == std::string::npos) return text;
     std::string all = "\"";
-    for (const char c : text) all += c == '\n' ? "\\n" : c == '"' || c == '\\' ? std::string("\\") + c : std::string(1, c);
+    for (const char c : text)
+        all += c == '\n' ? "\\n" : c == '"' || c == '\\' ? std::string("\\") + c : std::string(1, c);
     return all + "\"";
 }
 

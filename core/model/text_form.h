@@ -4,8 +4,8 @@
 //     L1 inductor sw out rung 2 l 47u dcr 12m
 //
 // name, kind, one net for each pin ("-" for none), the rung where it is not the first, then keys and values as on the
-// entry line; a value with blanks stands in double quotes, in which \n is a new line. A net without a name is called after
-// one of its pins, and 0 when it is that of the only reference.
+// entry line; a value with blanks stands in double quotes, in which \n is a new line. A net without a name is called
+// after one of its pins, and 0 when it is that of the only reference.
 
 #include <string>
 #include <string_view>

@@ -158,7 +158,8 @@ private:
             std::vector<std::pair<int, int>> upper, lower;
             for (const auto& [pin, list] : {std::pair("g", &upper), std::pair("n", &lower)})
                 for (const auto& [other, name] : at(netAt(part, pin)))
-                    if (name == "g" && kindOf(*other)->group == "Switches") list->emplace_back(net(*other, 0), net(*other, 1));
+                    if (name == "g" && kindOf(*other)->group == "Switches")
+                        list->emplace_back(net(*other, 0), net(*other, 1));
             for (const auto& a : upper)
                 for (const auto& b : lower)
                     if (a.second == b.first || a.first == b.second)
@@ -178,10 +179,15 @@ private:
         if (kind == "probe") {
             const std::string of = textValue(*driver, *kindOf(*driver), "of");
             if (value(*driver, "gain").value_or(1) != 1) return {};
-            return of.ends_with(".v") ? std::optional<std::string>("V") : of.ends_with(".i") ? std::optional<std::string>("A") : std::nullopt;
+            return of.ends_with(".v")   ? std::optional<std::string>("V")
+                   : of.ends_with(".i") ? std::optional<std::string>("A")
+                                        : std::nullopt;
         }
-        for (const auto& [source, key] : {std::pair("constant", "value"), {"signal-step", "after"}, {"signal-ramp", "to"},
-                                          {"signal-sine", "peak"}, {"sampled-sine", "peak"}}) {
+        for (const auto& [source, key] : {std::pair("constant", "value"),
+                                          {"signal-step", "after"},
+                                          {"signal-ramp", "to"},
+                                          {"signal-sine", "peak"},
+                                          {"sampled-sine", "peak"}}) {
             const std::string* typed = kind == source ? driver->values.find(key) : nullptr;
             if (!typed) continue;
             const auto quantity = evaluate(*typed, parameters_.lookup());
@@ -189,9 +195,12 @@ private:
             return unit.empty() ? std::nullopt : std::optional(unit);
         }
         static const std::map<std::string, const char*, std::less<>> passing = {
-            {"sum", "a"}, {"minimum", "a"}, {"maximum", "a"}, {"selector", "a"}, {"limiter", "u"}, {"magnitude", "u"}, {"dead-band", "u"},
-            {"unit-delay", "u"}, {"transport-delay", "u"}, {"sample-hold", "u"}, {"low-pass", "u"}, {"notch", "u"},
-            {"rate-limiter", "u"}, {"moving-mean", "u"}, {"moving-rms", "u"}, {"quantiser", "u"}};
+            {"sum", "a"},          {"minimum", "a"},     {"maximum", "a"},
+            {"selector", "a"},     {"limiter", "u"},     {"magnitude", "u"},
+            {"dead-band", "u"},    {"unit-delay", "u"},  {"transport-delay", "u"},
+            {"sample-hold", "u"},  {"low-pass", "u"},    {"notch", "u"},
+            {"rate-limiter", "u"}, {"moving-mean", "u"}, {"moving-rms", "u"},
+            {"quantiser", "u"}};
         const auto through = passing.find(kind);
         return through == passing.end() ? std::nullopt : unitAt(*driver, through->second, depth + 1);
     }
@@ -199,7 +208,9 @@ private:
     /// Parts that add or compare signals of different units.
     void units() {
         for (const Part& part : sheet_.parts) {
-            if (part.kind != "sum" && part.kind != "comparator" && part.kind != "minimum" && part.kind != "maximum" && part.kind != "selector") continue;
+            if (part.kind != "sum" && part.kind != "comparator" && part.kind != "minimum" && part.kind != "maximum" &&
+                part.kind != "selector")
+                continue;
             std::optional<std::string> first;
             const Part* from = nullptr;
             for (const char* pin : {"a", "b", "c"}) {
@@ -210,8 +221,10 @@ private:
                 if (!first) {
                     first = unit, from = driver;
                 } else if (*first != *unit) {
-                    caution(part, "", fmt::format("{} takes {} from {} and {} from {}: is that meant? A gain changes what a signal is",
-                                                  part.name, *first, from->name, *unit, driver->name));
+                    caution(part, "",
+                            fmt::format(
+                                "{} takes {} from {} and {} from {}: is that meant? A gain changes what a signal is",
+                                part.name, *first, from->name, *unit, driver->name));
                     break;
                 }
             }
@@ -232,10 +245,12 @@ private:
                     if (driver->kind != "pi" && driver->kind != "pid") before.push_back(driver);
                 }
             for (const Part* late : before) {
-                const bool moving = late->kind == "moving-mean" || late->kind == "moving-rms" || late->kind == "fundamental";
+                const bool moving =
+                    late->kind == "moving-mean" || late->kind == "moving-rms" || late->kind == "fundamental";
                 if (!moving && late->kind != "pll" && late->kind != "pll3") continue;
                 const double wait = late->kind == "fundamental" ? 1 / value(*late, "f").value_or(50)
-                                    : moving ? value(*late, "window").value_or(0) : 1 / value(*late, "fn").value_or(20);
+                                    : moving                    ? value(*late, "window").value_or(0)
+                                                                : 1 / value(*late, "fn").value_or(20);
                 caution(part, "on",
                         fmt::format("{} regulates from the start, but what {} gives it is not right before {}: connect "
                                     "its input 'on' to a step at that time, so that it does not wind up",
@@ -278,7 +293,8 @@ private:
         return known;
     }
 
-    /// A step-up supply that is asked for less than its input: its diode passes the input on, whatever the regulator does.
+    /// A step-up supply that is asked for less than its input: its diode passes the input on, whatever the regulator
+    /// does.
     void setPointsBelowTheirInput() {
         const auto floors = this->floors();
         if (floors.empty()) return;
@@ -291,12 +307,15 @@ private:
             if (!of.ends_with(".v") || value(*second, "gain").value_or(1) != 1) continue;
             const auto setPoint = value(*first, "value");
             for (const auto& [net, floor] : floors) {
-                if (nets_.nets[static_cast<std::size_t>(net)].name + ".v" != of || !setPoint || *setPoint >= floor.first) continue;
-                caution(*first, "value",
-                        fmt::format("{} asks for {} at {}, but {} reaches it through windings and diodes and holds it at "
-                                    "{} or more: a step-up supply cannot go below its input",
-                                    first->name, formatQuantity(*setPoint, "V"), of.substr(0, of.size() - 2), floor.second->name,
-                                    formatQuantity(floor.first, "V")));
+                if (nets_.nets[static_cast<std::size_t>(net)].name + ".v" != of || !setPoint ||
+                    *setPoint >= floor.first)
+                    continue;
+                caution(
+                    *first, "value",
+                    fmt::format("{} asks for {} at {}, but {} reaches it through windings and diodes and holds it at "
+                                "{} or more: a step-up supply cannot go below its input",
+                                first->name, formatQuantity(*setPoint, "V"), of.substr(0, of.size() - 2),
+                                floor.second->name, formatQuantity(floor.first, "V")));
             }
         }
     }

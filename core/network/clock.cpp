@@ -64,7 +64,8 @@ void Clock::resume(const Standing& from) {
         if (block.process) {
             block.process = block.connection->block->process();
             const std::vector<double>& memory = from.memories[i];
-            if (block.process->memory().size() == memory.size() || block.process->takesAnySize()) block.process->recall(memory);
+            if (block.process->memory().size() == memory.size() || block.process->takesAnySize())
+                block.process->recall(memory);
         }
         block.cycle.reset();
         block.due = true;
@@ -85,7 +86,7 @@ void Clock::describe(Standing& standing) const {
 std::span<const double> Clock::inputsOf(const SignalConnection& connection) {
     inputs_.clear();
     for (const SignalInput& input : connection.inputs)
-        inputs_.push_back(input.signal >= 0 ? signals_[static_cast<std::size_t>(input.signal)]
+        inputs_.push_back(input.signal >= 0              ? signals_[static_cast<std::size_t>(input.signal)]
                           : input.column >= 0 && *sense_ ? (*sense_)(input.column)
                                                          : 0.0);
     return inputs_;

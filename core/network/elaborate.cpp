@@ -7,6 +7,7 @@
 #include <fmt/format.h>
 
 #include "base/text.h"
+#include "network/changes.h"
 #include "network/checks.h"
 
 namespace hedgerow {
@@ -16,8 +17,7 @@ namespace {
 /// A column of z that follows a held signal.
 class HeldColumn final : public Element {
 public:
-    HeldColumn(std::string part, int column, int source)
-        : Element(std::move(part)), column_(column), source_(source) {}
+    HeldColumn(std::string part, int column, int source) : Element(std::move(part)), column_(column), source_(source) {}
     void stamp(LinearStamp& s, int) const override {
         s.unknown(column_, column_, 1.0);
         s.source(column_, source_, 1.0);
@@ -42,30 +42,6 @@ private:
     int column_;
     Terms terms_;
     double factor_, offset_;
-};
-
-/// A value that ramps: (value, slope), straight from one instant to another and constant outside.
-struct Ramp {
-    double before = 0, after = 0;
-    Tick from = 0, to = 0;
-};
-using Ramps = std::map<std::pair<std::string, std::string>, Ramp>;  ///< by part and key
-
-class Straight final : public SourceGenerator {
-public:
-    explicit Straight(const Ramp& ramp) : ramp_(ramp) {}
-    int size() const override { return 2; }
-    void dynamics(std::span<double> s) const override { s[1] = 1.0; }
-    void valueAt(Tick t, std::span<double> w) const override {
-        w[0] = t < ramp_.to ? ramp_.before : ramp_.after;
-        w[1] = 0;
-        if (t < ramp_.from || t >= ramp_.to) return;
-        w[1] = (ramp_.after - ramp_.before) / toSeconds(ramp_.to - ramp_.from);
-        w[0] += w[1] * toSeconds(t - ramp_.from);
-    }
-
-private:
-    Ramp ramp_;
 };
 
 /// Writes one part after the other into a network.
@@ -110,7 +86,8 @@ public:
         if (columnOfNet_[net] < 0 && signalOfNet_[net] >= 0) {
             columnOfNet_[net] = addColumn();
             network_.heldSources.push_back({network_.sourceCount++, signalOfNet_[net]});
-            addElement(std::make_unique<HeldColumn>(part_->name, columnOfNet_[net], network_.heldSources.back().source));
+            addElement(
+                std::make_unique<HeldColumn>(part_->name, columnOfNet_[net], network_.heldSources.back().source));
         }
         return columnOfNet_[net];
     }
@@ -121,7 +98,7 @@ public:
     int rampOf(std::string_view key) override {
         const auto found = ramps_.find({part_->name, std::string(key)});
         if (found == ramps_.end()) return -1;
-        return addSource(std::make_unique<Straight>(found->second));
+        return addSource(rampWave(found->second));
     }
     std::string choice(std::string_view key) const override {
         auto word = partChoice(*part_, *kind_, key);
@@ -145,8 +122,8 @@ public:
         return 0.0;
     }
     void refuse(std::string_view key, std::string message) const override {
-        errors_.push_back({ErrorCode::range, fmt::format("{}: {}", part_->name, message), part_->name, {},
-                           std::string(key)});
+        errors_.push_back(
+            {ErrorCode::range, fmt::format("{}: {}", part_->name, message), part_->name, {}, std::string(key)});
     }
     const std::string& folder() const override { return project_.folder.path; }
     bool typed(std::string_view key) const override { return part_->values.find(key) != nullptr; }
@@ -211,7 +188,10 @@ public:
             return;
         }
         PlannedTask& planned = tasks_[task];
-        TaskStep step{std::move(maker), part_->name, {}, static_cast<int>(planned.outputs.size()),
+        TaskStep step{std::move(maker),
+                      part_->name,
+                      {},
+                      static_cast<int>(planned.outputs.size()),
                       static_cast<int>(outputs.size() + watched.size())};
         for (const std::string& pin : outputs) {
             const int net = netAt(pin);
@@ -293,7 +273,8 @@ private:
     }
     /// The part of this name in the module of `part`, or in one around it.
     const Part* partNear(const Part& part, const std::string& name) const {
-        for (std::size_t end = part.name.rfind('.');; end = end == 0 ? std::string::npos : part.name.rfind('.', end - 1)) {
+        for (std::size_t end = part.name.rfind('.');;
+             end = end == 0 ? std::string::npos : part.name.rfind('.', end - 1)) {
             const Part* found =
                 project_.findPart(end == std::string::npos ? name : part.name.substr(0, end + 1) + name);
             if (found) return found;
@@ -409,19 +390,22 @@ private:
             const QuantityInfo* quantity = nullptr;
             for (std::size_t end = part_->name.rfind('.'); !quantity;
                  end = end == 0 ? std::string::npos : part_->name.rfind('.', end - 1)) {
-                const std::string name = end == std::string::npos ? m.quantity : part_->name.substr(0, end + 1) + m.quantity;
+                const std::string name =
+                    end == std::string::npos ? m.quantity : part_->name.substr(0, end + 1) + m.quantity;
                 quantity = network_.findQuantity(name);
                 if (end == std::string::npos) break;
             }
             Terms terms;
             if (!quantity) {
-                refuse("of", fmt::format("the circuit has no quantity '{}': write a net as out.v, a part as L1.i", m.quantity));
+                refuse("of", fmt::format("the circuit has no quantity '{}': write a net as out.v, a part as L1.i",
+                                         m.quantity));
             } else if (quantity->sort == QuantityInfo::Sort::linear) {
                 terms = quantity->a;
             } else if (quantity->sort == QuantityInfo::Sort::signal) {
                 refuse("of", fmt::format("'{}' is a signal already: wire it", m.quantity));
             } else {
-                refuse("of", fmt::format("'{}' is not linear: multiply a measured voltage and a measured current", m.quantity));
+                refuse("of", fmt::format("'{}' is not linear: multiply a measured voltage and a measured current",
+                                         m.quantity));
             }
             addElement(std::make_unique<Measured>(part_->name, m.column, std::move(terms), m.factor, m.offset));
         }
@@ -530,69 +514,6 @@ private:
     const PartKind* kind_ = nullptr;
 };
 
-}  // namespace
-
-namespace {
-
-/// Sets parameters of a project that is not laid out yet, then values of parts of one that is.
-void setParameters(Project& project, const Changes::List& list) {
-    for (const auto& [target, text] : list)
-        for (Parameter& parameter : project.parameters)
-            if (parameter.name == target) parameter.value = text;
-}
-void setValues(Project& flat, const Changes::List& list) {
-    std::map<std::string_view, Part*> parts;
-    for (Part& part : flat.sheet().parts) parts.emplace(part.name, &part);
-    for (const auto& [target, text] : list) {
-        const std::size_t dot = target.rfind('.');
-        const auto found = dot == std::string::npos ? parts.end() : parts.find(std::string_view(target).substr(0, dot));
-        if (found != parts.end()) found->second->values.set(target.substr(dot + 1), text);
-    }
-}
-
-/// Values of parts that are not the same at the end of a stretch as at its start, or may not be in another one.
-Ramps rampsBetween(const Project& start, const Project& end, const Changes& changes, const PartLibrary& library,
-                   std::vector<Error>& errors) {
-    Ramps ramps;
-    const ParameterTable before(start.parameters), after(end.parameters);
-    // Names that a ramp reaches: the parameters themselves, and those that follow from them.
-    std::set<std::string, std::less<>> moving(changes.ramped.begin(), changes.ramped.end());
-    for (bool more = true; more;) {
-        more = false;
-        for (const Parameter& parameter : start.parameters)
-            for (const std::string& name : parametersIn(parameter.value))
-                if (moving.contains(name) && moving.insert(parameter.name).second) more = true;
-    }
-    for (std::size_t i = 0; i < start.sheet().parts.size(); ++i) {
-        const Part &first = start.sheet().parts[i], &last = end.sheet().parts[i];
-        const PartKind& kind = *library.catalogue().find(first.kind);
-        for (const ParameterKind& parameter : kind.parameters) {
-            if (parameter.text || parameter.atStart || parameter.rating || !parameter.choices.empty()) continue;
-            const std::string* typed = first.values.find(parameter.key);
-            if (!typed || parameter.rung > first.rung) continue;
-            bool moves = moving.contains(first.name + "." + parameter.key);
-            for (const std::string& name : parametersIn(*typed)) moves = moves || moving.contains(name);
-            if (!moves) continue;
-            const auto from = partValue(first, kind, parameter.key, before.lookup());
-            const auto to = partValue(last, kind, parameter.key, after.lookup());
-            if (!from || !to) {
-                errors.push_back(from ? to.error() : from.error());
-            } else if (!parameter.ramps) {
-                errors.push_back({ErrorCode::range,
-                                  fmt::format("{} of {} follows a ramp of the scene, but can only step: what ramps are "
-                                              "levels of dc sources and constants",
-                                              parameter.label, first.name),
-                                  first.name,
-                                  {},
-                                  parameter.key});
-            } else {
-                ramps[{first.name, parameter.key}] = {*from, *to, changes.from, changes.to};
-            }
-        }
-    }
-    return ramps;
-}
-
 /// What stands in the way, or a network in `result`.
 std::vector<Error> build(const FlatProject& flat, const PartLibrary& library, const Ramps& ramps, Elaboration& result) {
     if (!flat.errors.empty()) return flat.errors;
@@ -634,29 +555,6 @@ Result<Elaboration> elaborate(const Project& project, const PartLibrary& library
     if (errors.empty()) errors = build(flat, library, ramps, result);
     if (!errors.empty()) return errors.front();
     return result;
-}
-
-Status sameShape(const Network& before, const Network& after) {
-    const auto differ = [](const std::string& what) {
-        return Error{ErrorCode::range,
-                     fmt::format("{} would change the equations of the circuit, not only their values: a value must "
-                                 "not become zero, or leave zero, during a run",
-                                 what)};
-    };
-    if (before.nodes != after.nodes || before.branchParts != after.branchParts || before.branchSorts != after.branchSorts)
-        return differ("this event");
-    if (before.elements.size() != after.elements.size() || before.signalCount != after.signalCount ||
-        before.signalBlocks.size() != after.signalBlocks.size() || before.states.size() != after.states.size())
-        return differ("this event");
-    for (std::size_t i = 0; i < before.elements.size(); ++i)
-        if (before.elements[i]->part() != after.elements[i]->part() ||
-            before.elements[i]->segmentCount() != after.elements[i]->segmentCount())
-            return differ("this event, at " + after.elements[i]->part() + ",");
-    for (std::size_t i = 0; i < before.quantities.size(); ++i)
-        if (before.quantities[i].a != after.quantities[i].a || before.quantities[i].b != after.quantities[i].b)
-            return Error{ErrorCode::range, fmt::format("{} is counted by this value, which therefore cannot change "
-                                                       "during a run", before.quantities[i].name)};
-    return {};
 }
 
 }  // namespace hedgerow

@@ -9,6 +9,7 @@
 #include "model/nets.h"
 #include "model/project.h"
 #include "model/values.h"
+#include "network/changes.h"
 #include "network/part_type.h"
 
 namespace hedgerow {
@@ -25,20 +26,7 @@ struct Elaboration {
     std::vector<int> nodeOfNet;  ///< index into Network::nodes, -1 for the reference and for signal nets
 };
 
-/// What differs from the project in one stretch of a run. Targets are parameters of the project, or values of parts as
-/// "R1.r"; values are as typed.
-struct Changes {
-    using List = std::vector<std::pair<std::string, std::string>>;
-    List sets;
-    List ends = {};                         ///< of what ramps in this stretch: the value at its end
-    std::vector<std::string> ramped = {};   ///< what ramps in any stretch of the run
-    Tick from = 0, to = 0;                  ///< of the stretch
-};
-
 /// Checks and elaborates; on failure returns the first of the errors of checkProject.
 Result<Elaboration> elaborate(const Project& project, const PartLibrary& library, const Changes& changes = {});
-
-/// What keeps a network from going on where another stood, if anything: their unknowns and states must be the same.
-Status sameShape(const Network& before, const Network& after);
 
 }  // namespace hedgerow

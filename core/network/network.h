@@ -336,7 +336,7 @@ struct Network {
         const UnknownSort sort = sortOf(column);
         return (sort == UnknownSort::voltage  ? "the inside of "
                 : sort == UnknownSort::signal ? "the signal of "
-                                            : "the current of ") +
+                                              : "the current of ") +
                partOfBranch(column);
     }
     /// The part an unknown beyond the nets belongs to. @pre column >= nodeCount()

@@ -64,8 +64,8 @@ public:
     virtual int addSource(std::unique_ptr<SourceGenerator> generator) = 0;
     /// A held signal inside the part.
     virtual int addSignal() = 0;
-    /// Ties a column to factor times a quantity of the circuit plus an offset. The quantity is looked for when all parts
-    /// have said what they offer; the field "of" is refused where it is not found or is no signal.
+    /// Ties a column to factor times a quantity of the circuit plus an offset. The quantity is looked for when all
+    /// parts have said what they offer; the field "of" is refused where it is not found or is no signal.
     virtual void measure(int column, const std::string& quantity, double factor, double offset) = 0;
     /// Returns the index of the element.
     virtual int addElement(std::unique_ptr<Element> element) = 0;

@@ -33,7 +33,11 @@ struct Target {
 class Planner {
 public:
     Planner(const Scene& scene, const Project& project, const PartLibrary& library)
-        : scene_(scene), project_(project), library_(library), flat_(flattened(project, library.catalogue())), parameters_(project.parameters) {}
+        : scene_(scene),
+          project_(project),
+          library_(library),
+          flat_(flattened(project, library.catalogue())),
+          parameters_(project.parameters) {}
 
     Result<std::vector<TimedEvent>> times() const {
         std::vector<TimedEvent> list;
@@ -47,11 +51,14 @@ public:
             }
             auto length = event.duration.empty() ? Result<double>(0.0) : field(event, event.duration, "s", "over");
             if (!length) return length.error();
-            if (*at < 0 || *at > longestRunSeconds) return about(event, {ErrorCode::range, "the time lies outside of any run"}, "at");
-            if (*length < 0 || *at + *length > longestRunSeconds) return about(event, {ErrorCode::range, "the ramp ends outside of any run"}, "over");
+            if (*at < 0 || *at > longestRunSeconds)
+                return about(event, {ErrorCode::range, "the time lies outside of any run"}, "at");
+            if (*length < 0 || *at + *length > longestRunSeconds)
+                return about(event, {ErrorCode::range, "the ramp ends outside of any run"}, "over");
             list.push_back({*at, *at + *length, i});
         }
-        std::stable_sort(list.begin(), list.end(), [](const TimedEvent& a, const TimedEvent& b) { return a.at < b.at; });
+        std::stable_sort(list.begin(), list.end(),
+                         [](const TimedEvent& a, const TimedEvent& b) { return a.at < b.at; });
         return list;
     }
 
@@ -71,7 +78,9 @@ public:
         }
         std::sort(cuts.begin(), cuts.end());
         cuts.erase(std::unique(cuts.begin(), cuts.end()), cuts.end());
-        if (cuts.size() > mostStretches) return Error{ErrorCode::resource, fmt::format("scene {} has more than {} events", scene_.name, mostStretches)};
+        if (cuts.size() > mostStretches)
+            return Error{ErrorCode::resource,
+                         fmt::format("scene {} has more than {} events", scene_.name, mostStretches)};
         std::vector<Stretch> list;
         std::map<std::string, std::string> now;       // what each target is at the start of a stretch
         std::map<std::string, const TimedEvent*> on;  // the ramps that are on their way
@@ -82,7 +91,8 @@ public:
             const auto valueDuring = [&](const TimedEvent& event, Tick t) {
                 const double part = (toSeconds(t) - event.at) / (event.until - event.at);
                 const Target& target = targets[event.index];
-                const double from = before[scene_.events[event.index].target], to = *valueOf(target, scene_.events[event.index].value);
+                const double from = before[scene_.events[event.index].target],
+                             to = *valueOf(target, scene_.events[event.index].value);
                 return text(target, part >= 1 ? to : from + std::clamp(part, 0.0, 1.0) * (to - from));
             };
             for (auto& [name, event] : on) now[name] = valueDuring(*event, stretch.from);
@@ -93,7 +103,8 @@ public:
                 stretch.what += (stretch.what.empty() ? "" : "; ") + eventText(about);
                 const auto present = now.find(about.target);
                 const std::string was = present == now.end() ? target.present : present->second;
-                if (auto sound = valueOf(target, about.value); !sound) return hedgerow::about(about, sound.error(), "to");
+                if (auto sound = valueOf(target, about.value); !sound)
+                    return hedgerow::about(about, sound.error(), "to");
                 on.erase(about.target);
                 if (event.until > event.at) {
                     auto from = valueOf(target, was);
@@ -109,18 +120,21 @@ public:
             for (auto it = on.begin(); it != on.end();)
                 it = toTicks(it->second->until) <= stretch.from ? on.erase(it) : std::next(it);
             stretch.changes.sets = {now.begin(), now.end()};
-            for (const auto& [part, phase] : turned) stretch.changes.sets.emplace_back(part + ".phase", fmt::format("{}", phase));
+            for (const auto& [part, phase] : turned)
+                stretch.changes.sets.emplace_back(part + ".phase", fmt::format("{}", phase));
             stretch.changes.ramped = ramped;
             stretch.changes.from = stretch.from;
             stretch.changes.to = stretch.to;
-            for (const auto& [name, event] : on) stretch.changes.ends.emplace_back(name, valueDuring(*event, stretch.to));
+            for (const auto& [name, event] : on)
+                stretch.changes.ends.emplace_back(name, valueDuring(*event, stretch.to));
             list.push_back(std::move(stretch));
         }
         return list;
     }
 
 private:
-    Result<double> field(const SceneEvent& event, const std::string& typed, std::string_view unit, const char* name) const {
+    Result<double> field(const SceneEvent& event, const std::string& typed, std::string_view unit,
+                         const char* name) const {
         auto value = evaluateField(typed, *findUnit(unit), parameters_.lookup());
         if (!value) return about(event, value.error(), name);
         return value;
@@ -131,7 +145,8 @@ private:
         const Part* source = flat_.project.findPart(event.wave);
         const PartKind* kind = source ? library_.catalogue().find(source->kind) : nullptr;
         if (!kind || !kind->findParameter("f") || !kind->findParameter("phase"))
-            return about(event, {ErrorCode::name, fmt::format("there is no source with a wave called {}", event.wave)}, "wave");
+            return about(event, {ErrorCode::name, fmt::format("there is no source with a wave called {}", event.wave)},
+                         "wave");
         auto angle = field(event, event.angle, "deg", "angle");
         if (!angle) return angle;
         const auto f = partValue(*source, *kind, "f", parameters_.lookup());
@@ -155,16 +170,30 @@ private:
         target.key = dot == std::string::npos ? "" : event.target.substr(dot + 1);
         const Part* part = dot == std::string::npos ? nullptr : flat_.project.findPart(target.part);
         if (!part)
-            return about(event, {ErrorCode::name, fmt::format("there is no parameter and no part's value called {}", event.target)}, "set");
+            return about(
+                event,
+                {ErrorCode::name, fmt::format("there is no parameter and no part's value called {}", event.target)},
+                "set");
         target.kind = library_.catalogue().find(part->kind);
         target.parameter = target.kind ? target.kind->findParameter(target.key) : nullptr;
         if (!target.parameter)
-            return about(event, {ErrorCode::name, fmt::format("{} has no value called {}", target.part, target.key), target.part}, "set");
+            return about(
+                event,
+                {ErrorCode::name, fmt::format("{} has no value called {}", target.part, target.key), target.part},
+                "set");
         if (target.parameter->atStart)
-            return about(event, {ErrorCode::range, fmt::format("{} of {} matters at the start only", target.parameter->label, target.part), target.part}, "set");
+            return about(
+                event,
+                {ErrorCode::range,
+                 fmt::format("{} of {} matters at the start only", target.parameter->label, target.part), target.part},
+                "set");
         if (!event.duration.empty() && !target.parameter->ramps)
-            return about(event, {ErrorCode::range,
-                                 fmt::format("{} of {} can only step: what ramps are levels of dc sources and constants", target.parameter->label, target.part), target.part}, "over");
+            return about(event,
+                         {ErrorCode::range,
+                          fmt::format("{} of {} can only step: what ramps are levels of dc sources and constants",
+                                      target.parameter->label, target.part),
+                          target.part},
+                         "over");
         target.unit = target.parameter->unit;
         const std::string* typed = part->values.find(target.key);
         target.present = typed ? *typed : target.parameter->standard;
@@ -187,7 +216,9 @@ private:
     /// When the frequency of a sine steps, its phase goes on from where it is.
     void keepPhase(const Target& target, const std::string& was, const std::string& is, double t,
                    std::map<std::string, double>& turned) const {
-        if (target.key != "f" || !target.kind || target.kind->group != "Sources" || !target.kind->findParameter("phase")) return;
+        if (target.key != "f" || !target.kind || target.kind->group != "Sources" ||
+            !target.kind->findParameter("phase"))
+            return;
         const auto before = valueOf(target, was), after = valueOf(target, is);
         const auto phase = partValue(*flat_.project.findPart(target.part), *target.kind, "phase", parameters_.lookup());
         if (!before || !after || !phase) return;
@@ -208,8 +239,34 @@ Result<std::vector<TimedEvent>> timesOf(const Scene& scene, const Project& proje
     return Planner(scene, project, library).times();
 }
 
-Result<std::vector<Stretch>> stretchesOf(const Scene& scene, const Project& project, const PartLibrary& library, Tick end) {
+Result<std::vector<Stretch>> stretchesOf(const Scene& scene, const Project& project, const PartLibrary& library,
+                                         Tick end) {
     return Planner(scene, project, library).stretches(end);
+}
+
+Status sameShape(const Network& before, const Network& after) {
+    const auto differ = [](const std::string& what) {
+        return Error{ErrorCode::range,
+                     fmt::format("{} would change the equations of the circuit, not only their values: a value must "
+                                 "not become zero, or leave zero, during a run",
+                                 what)};
+    };
+    if (before.nodes != after.nodes || before.branchParts != after.branchParts ||
+        before.branchSorts != after.branchSorts)
+        return differ("this event");
+    if (before.elements.size() != after.elements.size() || before.signalCount != after.signalCount ||
+        before.signalBlocks.size() != after.signalBlocks.size() || before.states.size() != after.states.size())
+        return differ("this event");
+    for (std::size_t i = 0; i < before.elements.size(); ++i)
+        if (before.elements[i]->part() != after.elements[i]->part() ||
+            before.elements[i]->segmentCount() != after.elements[i]->segmentCount())
+            return differ("this event, at " + after.elements[i]->part() + ",");
+    for (std::size_t i = 0; i < before.quantities.size(); ++i)
+        if (before.quantities[i].a != after.quantities[i].a || before.quantities[i].b != after.quantities[i].b)
+            return Error{ErrorCode::range, fmt::format("{} is counted by this value, which therefore cannot change "
+                                                       "during a run",
+                                                       before.quantities[i].name)};
+    return {};
 }
 
 }  // namespace hedgerow

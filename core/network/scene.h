@@ -29,4 +29,7 @@ Result<std::vector<TimedEvent>> timesOf(const Scene& scene, const Project& proje
 Result<std::vector<Stretch>> stretchesOf(const Scene& scene, const Project& project, const PartLibrary& library,
                                          Tick end);
 
+/// What keeps a network from going on where another stood, if anything: their unknowns and states must be the same.
+Status sameShape(const Network& before, const Network& after);
+
 }  // namespace hedgerow

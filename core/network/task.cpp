@@ -138,7 +138,8 @@ TaskOrder orderSteps(const std::vector<TaskStep>& steps) {
     std::vector<char> delays, done(steps.size(), 0);
     for (const TaskStep& step : steps) delays.push_back(step.maker(1.0)->delays());
     std::vector<std::size_t> writer;  // of each output
-    for (std::size_t i = 0; i < steps.size(); ++i) writer.insert(writer.end(), static_cast<std::size_t>(steps[i].outputCount), i);
+    for (std::size_t i = 0; i < steps.size(); ++i)
+        writer.insert(writer.end(), static_cast<std::size_t>(steps[i].outputCount), i);
     const auto ready = [&](std::size_t i) {
         return delays[i] || std::all_of(steps[i].inputs.begin(), steps[i].inputs.end(), [&](const TaskStep::Origin& o) {
                    return o.local < 0 || done[writer[static_cast<std::size_t>(o.local)]];

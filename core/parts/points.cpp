@@ -73,7 +73,8 @@ Result<std::vector<TablePoint>> readTable(const std::filesystem::path& path) {
 
 Result<std::vector<TablePoint>> pointsOf(const std::string& text, std::string_view before, std::string_view unit,
                                          const std::string& folder) {
-    auto points = text.ends_with(".csv") ? readTable(std::filesystem::path(folder) / text) : readPoints(text, before, unit);
+    auto points =
+        text.ends_with(".csv") ? readTable(std::filesystem::path(folder) / text) : readPoints(text, before, unit);
     if (!points) return points.error();
     if (points->empty()) return Error{ErrorCode::range, "there are no points"};
     for (std::size_t i = 0; i < points->size(); ++i) {

@@ -14,10 +14,10 @@ namespace hedgerow {
 
 namespace {
 
-constexpr double nearLimit = 1e-6;      ///< of the range between the limits
-constexpr double grows = 1.05;          ///< an error that is larger by this factor after a stay at a limit has grown
-constexpr double atEnds = 0.1;          ///< of a run, that a duty may spend at an end of its range
-constexpr double swings = 0.02;         ///< of the largest error: what is below that is no swing
+constexpr double nearLimit = 1e-6;        ///< of the range between the limits
+constexpr double grows = 1.05;            ///< an error that is larger by this factor after a stay at a limit has grown
+constexpr double atEnds = 0.1;            ///< of a run, that a duty may spend at an end of its range
+constexpr double swings = 0.02;           ///< of the largest error: what is below that is no swing
 constexpr std::size_t swingSamples = 24;  ///< so many samples in a row that alternate
 
 /// A stretch of time in which a trace lies in a band.

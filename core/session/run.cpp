@@ -136,7 +136,8 @@ Status Run::setScene(const Scene& scene, std::vector<Stretch> stretches) {
         if (!stretch.what.empty()) events_.emplace_back(toSeconds(stretch.from), stretch.what);
         if (stretch.from == 0) continue;
         const auto about = [&](Error error) {
-            error.message = fmt::format("scene {}, at {}: {}", scene.name, formatQuantity(toSeconds(stretch.from), "s", 6), error.message);
+            error.message = fmt::format("scene {}, at {}: {}", scene.name,
+                                        formatQuantity(toSeconds(stretch.from), "s", 6), error.message);
             return error;
         };
         auto next = elaborate(*project_, partLibrary(), stretch.changes);

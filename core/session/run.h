@@ -27,7 +27,7 @@ struct RunSettings {
     bool evenOut = false;                                              ///< even when the plan does not say so
     std::vector<std::pair<std::string, std::string>> parameters = {};  ///< project parameters set for this run
     std::size_t memoryLimit = std::size_t{4} << 30;
-    std::string engine = {};                                           ///< as in Plan, "" for the plan's
+    std::string engine = {};  ///< as in Plan, "" for the plan's
 };
 
 /// A run with everything that made it. prepare() fills it, execute() solves it; the traces may be read meanwhile.

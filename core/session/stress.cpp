@@ -17,7 +17,8 @@ std::optional<StressRow> rowOf(const RunRecord& run, const std::string& part, co
     if (!trace || trace->size() == 0) return {};
     StressRow row{part, quantity, trace->unit()};
     for (std::size_t i = 0; i < trace->size(); ++i)
-        if (const double size = std::abs(trace->value(i)); size > row.peak) row.peak = size, row.at = toSeconds(trace->time(i));
+        if (const double size = std::abs(trace->value(i)); size > row.peak)
+            row.peak = size, row.at = toSeconds(trace->time(i));
     return row;
 }
 
@@ -33,7 +34,8 @@ std::vector<StressRow> stressOf(const RunRecord& run) {
         seen.insert(rating.quantity);
         rows.push_back(std::move(*row));
     }
-    std::stable_sort(rows.begin(), rows.end(), [](const StressRow& a, const StressRow& b) { return a.share() > b.share(); });
+    std::stable_sort(rows.begin(), rows.end(),
+                     [](const StressRow& a, const StressRow& b) { return a.share() > b.share(); });
     const FlatProject flat = flattened(run.project(), partLibrary().catalogue());
     for (const Part& part : flat.project.sheet().parts) {
         const PartKind* kind = partLibrary().catalogue().find(part.kind);

@@ -163,7 +163,10 @@ TEST_P(EveryPart, HasTheDerivativesItSays) {
     for (const RungKind& rung : kind().rungs) {
         Circuit c;
         c.add("constant", "KX", {"g"}).add("resistor", "RX", {"a", "0"}, {{"r", "1"}});
-        c.add("dc-voltage", "VX", {"a", "0"}).add("resistor", "RO", {"out", "a"}).add("resistor", "RP", {"out", "0"}).add("task", "T1", {});
+        c.add("dc-voltage", "VX", {"a", "0"})
+            .add("resistor", "RO", {"out", "a"})
+            .add("resistor", "RP", {"out", "0"})
+            .add("task", "T1", {});
         c.add("signal-sine", "KW", {"w"});
         // The control is looked at with signals that run: held ones make no equations.
         const std::string driver = kind().group == "Control" ? "w" : "g";
@@ -195,7 +198,8 @@ TEST_P(EveryPart, HasTheDerivativesItSays) {
                 for (double& value : x) value = size * spread(random);
                 // Junctions are exponentials: what they carry at many volts no difference can tell.
                 for (std::size_t i = 0; i < z.size(); ++i)
-                    if (network.sortOf(static_cast<int>(i)) == UnknownSort::voltage && static_cast<int>(i) >= network.nodeCount())
+                    if (network.sortOf(static_cast<int>(i)) == UnknownSort::voltage &&
+                        static_cast<int>(i) >= network.nodeCount())
                         z[i] = std::min(z[i], 0.9);
                 const auto flows = [&] {
                     SmoothStamp stamp(network.nodeCount());
@@ -263,7 +267,8 @@ TEST_P(EveryPart, OfTheControlTakesSignalsOfEverySort) {
                 .add("task", "T1", {}, {{"period", "100u"}});
             std::vector<std::string> nets;
             for (const PinKind& pin : kind().pins)
-                nets.push_back(pin.sort == PinSort::signalIn ? (runs ? "w" : "h") : "out" + std::to_string(nets.size()));
+                nets.push_back(pin.sort == PinSort::signalIn ? (runs ? "w" : "h")
+                                                             : "out" + std::to_string(nets.size()));
             c.add(kind().id, "X", nets, {}).plan("5m");
             if (sampled) c.set("X", "task", "T1");
             const auto run = Run::prepare(std::make_shared<Project>(c.project()));
@@ -274,7 +279,8 @@ TEST_P(EveryPart, OfTheControlTakesSignalsOfEverySort) {
             }
             (*run)->execute();
             ASSERT_EQ((*run)->summary().end, RunEnd::finished)
-                << (runs ? "running, " : "held, ") << (sampled ? "sampled: " : "not sampled: ") << (*run)->summary().brief();
+                << (runs ? "running, " : "held, ") << (sampled ? "sampled: " : "not sampled: ")
+                << (*run)->summary().brief();
             for (const PinKind& pin : kind().pins) {
                 if (pin.sort != PinSort::signalOut) continue;
                 const auto trace = (*run)->trace("X." + pin.name);

@@ -55,7 +55,8 @@ TEST(SampledLoop, AgreesWithTheExactDifferenceEquation) {
         plant(c)
             .add("constant", "K1", {"ref"}, {{"value", "5"}})
             .add("sum", "SUM1", {"ref", "m", "", "e"}, {{"task", "T1"}})
-            .add("pi", "REG1", {"e", "", "", "u"}, {{"kp", "0.8"}, {"ki", "900"}, {"low", "-100"}, {"high", "100"}, {"task", "T1"}})
+            .add("pi", "REG1", {"e", "", "", "u"},
+                 {{"kp", "0.8"}, {"ki", "900"}, {"low", "-100"}, {"high", "100"}, {"task", "T1"}})
             .add("task", "T1", {}, {{"period", "200u"}, {"delay", late ? "200u" : "0"}})
             .plan("8m", "1e-6");
         const auto r = run(c);
@@ -152,9 +153,9 @@ TEST(Comparator, PeakCurrentControlMeetsItsReference) {
     EXPECT_NEAR(gate[gate.size() - 1] - gate[gate.size() - 3], 100e-6, 1e-10);
 }
 
-// Natural sampling of a sine by a triangle. D. G. Holmes, T. A. Lipo, Pulse Width Modulation for Power Converters, 2003,
-// (3.39): besides the fundamental M/2 there is, at m times the carrier plus n times the fundamental,
-// 2/(pi m) J_n(m pi M/2) sin((m + n) pi/2), here for pulses between 0 and 1.
+// Natural sampling of a sine by a triangle. D. G. Holmes, T. A. Lipo, Pulse Width Modulation for Power Converters,
+// 2003, (3.39): besides the fundamental M/2 there is, at m times the carrier plus n times the fundamental, 2/(pi m)
+// J_n(m pi M/2) sin((m + n) pi/2), here for pulses between 0 and 1.
 TEST(Modulator, NaturalSamplingHasTheSpectrumOfBessel) {
     Circuit c = signals();
     c.add("signal-sine", "K1", {"d"}, {{"peak", "0.4"}, {"offset", "0.5"}, {"f", "50"}})
@@ -179,12 +180,14 @@ TEST(Modulator, NaturalSamplingHasTheSpectrumOfBessel) {
 }
 
 // Regular sampling at the start of each period and in its middle: fundamental of the n = 1, m = 0 component,
-// 4/(pi q) J_1(q pi M/4 ...) with q = 1/21 (Holmes, Lipo, (3.75) for asymmetrical sampling), for pulses between 0 and 1.
+// 4/(pi q) J_1(q pi M/4 ...) with q = 1/21 (Holmes, Lipo, (3.75) for asymmetrical sampling), for pulses between 0
+// and 1.
 TEST(Modulator, RegularSamplingFollowsItsReferenceAtItsSamples) {
     for (const char* sampling : {"once a period", "twice a period"}) {
         Circuit c = signals();
         c.add("signal-sine", "K1", {"d"}, {{"peak", "0.4"}, {"offset", "0.5"}, {"f", "50"}})
-            .add("modulator", "M1", {"d", "g", "n"}, {{"f", "1k"}, {"carrier", "triangle"}, {"sampling", sampling}, {"dead", "10u"}})
+            .add("modulator", "M1", {"d", "g", "n"},
+                 {{"f", "1k"}, {"carrier", "triangle"}, {"sampling", sampling}, {"dead", "10u"}})
             .plan("20m");
         const auto r = run(c);
         ASSERT_TRUE(r);
@@ -225,13 +228,15 @@ TEST(Modulator, ShortPulsesDoNotComeAndCountersHaveSteps) {
 // The space vector adds -(min + max)/2: the phase-to-phase fundamental of a depth of 2/sqrt(3) is still that of the
 // references; clamping at the peaks keeps one leg still at any time.
 TEST(Modulator3, CommonSharesLeaveTheVoltagesBetweenPhases) {
-    for (const char* common : {"nothing", "space vector", "third harmonic", "clamped at peaks", "clamped high", "clamped low"}) {
+    for (const char* common :
+         {"nothing", "space vector", "third harmonic", "clamped at peaks", "clamped high", "clamped low"}) {
         const double depth = std::string(common) == "nothing" ? 0.9 : 1.1;
         Circuit c = signals();
         for (int k = 0; k < 3; ++k)
             c.add("signal-sine", "K" + std::to_string(k), {std::string(1, static_cast<char>('a' + k))},
                   {{"peak", std::to_string(depth)}, {"f", "50"}, {"phase", std::to_string(-120 * k)}});
-        c.add("modulator3", "M1", {"a", "b", "c", "", "", "", "", "", ""}, {{"f", "9k"}, {"common", common}}).plan("40m");
+        c.add("modulator3", "M1", {"a", "b", "c", "", "", "", "", "", ""}, {{"f", "9k"}, {"common", common}})
+            .plan("40m");
         const auto r = run(c);
         ASSERT_TRUE(r);
         ASSERT_EQ(r->summary().end, RunEnd::finished);
@@ -252,7 +257,8 @@ TEST(ModulatorLevels, StackedCarriersShareTheRange) {
     for (const char* how : {"shifted in time", "stacked", "stacked, halves opposed", "stacked, neighbours opposed"}) {
         Circuit c = signals();
         c.add("signal-sine", "K1", {"u"}, {{"peak", "0.9"}, {"f", "50"}})
-            .add("modulator-levels", "M1", {"u", "", "", "", "", "", "", "", ""}, {{"f", "5k"}, {"cells", "4"}, {"carriers", how}})
+            .add("modulator-levels", "M1", {"u", "", "", "", "", "", "", "", ""},
+                 {{"f", "5k"}, {"cells", "4"}, {"carriers", how}})
             .plan("40m");
         const auto r = run(c);
         ASSERT_TRUE(r);
@@ -320,7 +326,8 @@ TEST(PhaseLock, AnswersAJumpByItsLinearModel) {
               {{"peak", "325"}, {"f", "50"}, {"phase", std::to_string(90 - 120 * k + jump * 180 / pi)}})
             .add("resistor", "R" + std::to_string(k), {"v" + std::to_string(k), "0"}, {{"r", "1k"}})
             .add("probe", "P" + std::to_string(k), {"m" + std::to_string(k)}, {{"of", "v" + std::to_string(k) + ".v"}});
-    c.add("pll3", "PLL1", {"m0", "m1", "m2", "", "", "", ""}, {{"peak", "325"}, {"damping", std::to_string(zeta)}, {"task", "T1"}})
+    c.add("pll3", "PLL1", {"m0", "m1", "m2", "", "", "", ""},
+          {{"peak", "325"}, {"damping", std::to_string(zeta)}, {"task", "T1"}})
         .add("task", "T1", {}, {{"period", "10u"}})
         .plan("60m");
     const auto r = run(c);
@@ -328,7 +335,8 @@ TEST(PhaseLock, AnswersAJumpByItsLinearModel) {
     const double w = natural * std::sqrt(1 - zeta * zeta);
     for (double t = 1e-3; t < 55e-3; t += 2.7e-3) {
         // phi(0) = jump, phi'(0) = -2 zeta wn jump by the proportional share.
-        const double phi = jump * std::exp(-zeta * natural * t) * (std::cos(w * t) - zeta * natural / w * std::sin(w * t));
+        const double phi =
+            jump * std::exp(-zeta * natural * t) * (std::cos(w * t) - zeta * natural / w * std::sin(w * t));
         EXPECT_NEAR(at(*r, "PLL1.q", t) / 325, phi, 0.02 * jump) << t;  // 10 us of 8 ms, and the hold of a sample
     }
     EXPECT_NEAR(at(*r, "PLL1.f", 59e-3), 50, 5e-3);
@@ -360,12 +368,24 @@ TEST(Filters, HaveTheGainOfTheirTransferFunctions) {
     const double w1 = 2 * pi * 1000;
     const std::vector<Case> cases = {
         {"low-pass", {{"f", "1k"}}, [&](auto s) { return 1.0 / (1.0 + s / w1); }},
-        {"low-pass", {{"f", "1k"}, {"order", "second"}, {"damping", "0.4"}}, [&](auto s) { return 1.0 / (1.0 + 0.8 * s / w1 + s * s / w1 / w1); }},
-        {"notch", {{"f", "1k"}, {"damping", "0.3"}}, [&](auto s) { return (s * s + w1 * w1) / (s * s + 0.6 * w1 * s + w1 * w1); }},
-        {"lead-lag", {{"k", "2"}, {"fz", "1k"}, {"fp", "3k"}}, [&](auto s) { return 2.0 * (1.0 + s / w1) / (1.0 + s / (3 * w1)); }},
-        {"transfer-s", {{"num", "1, 2k, 3M"}, {"den", "1m, 10, 30k, 40M"}}, [](auto s) { return (s * s + 2e3 * s + 3e6) / (1e-3 * s * s * s + 10.0 * s * s + 30e3 * s + 40e6); }},
-        {"zeros-poles", {{"k", "5k"}, {"zeros", "-1k"}, {"poles", "-2k+3kj, -2k-3kj"}}, [](auto s) { return 5e3 * (s + 1e3) / (s * s + 4e3 * s + 13e6); }},
-        {"resonant", {{"kp", "0.5"}, {"kr", "100"}, {"f", "1k"}, {"width", "150"}}, [&](auto s) { return 0.5 + 200.0 * s / (s * s + 2 * 2 * pi * 150.0 * s + w1 * w1); }}};
+        {"low-pass",
+         {{"f", "1k"}, {"order", "second"}, {"damping", "0.4"}},
+         [&](auto s) { return 1.0 / (1.0 + 0.8 * s / w1 + s * s / w1 / w1); }},
+        {"notch",
+         {{"f", "1k"}, {"damping", "0.3"}},
+         [&](auto s) { return (s * s + w1 * w1) / (s * s + 0.6 * w1 * s + w1 * w1); }},
+        {"lead-lag",
+         {{"k", "2"}, {"fz", "1k"}, {"fp", "3k"}},
+         [&](auto s) { return 2.0 * (1.0 + s / w1) / (1.0 + s / (3 * w1)); }},
+        {"transfer-s",
+         {{"num", "1, 2k, 3M"}, {"den", "1m, 10, 30k, 40M"}},
+         [](auto s) { return (s * s + 2e3 * s + 3e6) / (1e-3 * s * s * s + 10.0 * s * s + 30e3 * s + 40e6); }},
+        {"zeros-poles",
+         {{"k", "5k"}, {"zeros", "-1k"}, {"poles", "-2k+3kj, -2k-3kj"}},
+         [](auto s) { return 5e3 * (s + 1e3) / (s * s + 4e3 * s + 13e6); }},
+        {"resonant", {{"kp", "0.5"}, {"kr", "100"}, {"f", "1k"}, {"width", "150"}}, [&](auto s) {
+             return 0.5 + 200.0 * s / (s * s + 2 * 2 * pi * 150.0 * s + w1 * w1);
+         }}};
     for (const Case& filter : cases)
         for (const double period : {0.0, 50e-6}) {
             Circuit c = signals();
@@ -418,7 +438,8 @@ TEST(Logic, EdgesComeAtTheirInstants) {
         .add("one-shot", "OS1", {"u", ""}, {{"length", "100u"}})
         .add("counter", "CT1", {"u", "", ""}, {{"modulus", "3"}})
         .add("logic", "LOG1", {"u", "late", "", ""}, {{"how", "and"}})
-        .add("states", "SM1", {"u", "", "", "", "", "", "", ""}, {{"table", "off: 0 5; on: 1 7; off > on: a; on > off: !a"}})
+        .add("states", "SM1", {"u", "", "", "", "", "", "", ""},
+             {{"table", "off: 0 5; on: 1 7; off > on: a; on > off: !a"}})
         .plan("5m");
     const auto r = run(c);
     ASSERT_TRUE(r);
@@ -454,16 +475,21 @@ TEST(Task, RunsWithTheCarrierOfAModulatorAndInOrderOfPriority) {
 TEST(Code, DoesWhatTheRegulatorPartDoes) {
     const auto loop = [](bool code) {
         Circuit c;
-        plant(c).add("constant", "K1", {"ref"}, {{"value", "5"}}).add("task", "T1", {}, {{"period", "100u"}, {"delay", "30u"}});
+        plant(c)
+            .add("constant", "K1", {"ref"}, {{"value", "5"}})
+            .add("task", "T1", {}, {{"period", "100u"}, {"delay", "30u"}});
         if (code)
-            c.add("code", "CODE1", {"ref", "m", "", "", "u", "", "", ""},
-                  {{"task", "T1"},
-                   {"values", "kp = 0.8, ki = 3*300"},
-                   {"code", "VAR_INPUT r, v : LREAL; END_VAR VAR_OUTPUT u : LREAL; END_VAR VAR x, e : LREAL; END_VAR\n"
-                            "e := r - v; x := LIMIT(-100, x + ki * SAMPLE_TIME * e, 100); u := LIMIT(-100, kp * e + x, 100);"}});
+            c.add(
+                "code", "CODE1", {"ref", "m", "", "", "u", "", "", ""},
+                {{"task", "T1"},
+                 {"values", "kp = 0.8, ki = 3*300"},
+                 {"code",
+                  "VAR_INPUT r, v : LREAL; END_VAR VAR_OUTPUT u : LREAL; END_VAR VAR x, e : LREAL; END_VAR\n"
+                  "e := r - v; x := LIMIT(-100, x + ki * SAMPLE_TIME * e, 100); u := LIMIT(-100, kp * e + x, 100);"}});
         else
             c.add("sum", "SUM1", {"ref", "m", "", "e"}, {{"task", "T1"}})
-                .add("pi", "REG1", {"e", "", "", "u"}, {{"kp", "0.8"}, {"ki", "900"}, {"low", "-100"}, {"high", "100"}, {"task", "T1"}});
+                .add("pi", "REG1", {"e", "", "", "u"},
+                     {{"kp", "0.8"}, {"ki", "900"}, {"low", "-100"}, {"high", "100"}, {"task", "T1"}});
         return run(c.plan("5m"));
     };
     const auto a = loop(true), b = loop(false);
@@ -476,17 +502,23 @@ TEST(Code, FaultsNameThePartAndTheLine) {
     Circuit c;
     plant(c).add("task", "T1", {}, {{"period", "1m"}});
     c.add("code", "CODE1", {"m", "", "", "", "u", "", "", ""},
-          {{"task", "T1"}, {"code", "VAR_INPUT v : LREAL; END_VAR VAR_OUTPUT u : LREAL; END_VAR VAR n : INT := 3; END_VAR\nn := n - 1;\nu := 1 / n;"}});
+          {{"task", "T1"},
+           {"code",
+            "VAR_INPUT v : LREAL; END_VAR VAR_OUTPUT u : LREAL; END_VAR VAR n : INT := 3; END_VAR\nn := n - 1;\nu := 1 "
+            "/ n;"}});
     const auto r = run(c.plan("10m"));
     ASSERT_TRUE(r);
     EXPECT_EQ(r->summary().end, RunEnd::failed);
     EXPECT_EQ(r->summary().error->part, "CODE1");
-    EXPECT_NE(r->summary().error->message.find("line 3: a whole number is divided by zero at 2 ms"), std::string::npos) << r->summary().error->message;
+    EXPECT_NE(r->summary().error->message.find("line 3: a whole number is divided by zero at 2 ms"), std::string::npos)
+        << r->summary().error->message;
     // A run stops where it is asked to, with what the variables are then.
     c.set("CODE1", "stop", "3");
     const auto asked = run(c);
     ASSERT_TRUE(asked);
-    EXPECT_NE(asked->summary().error->message.find("CODE1: stopped at line 3 as asked: v = 0, u = 0, n = 2 at 0 s"), std::string::npos) << asked->summary().error->message;
+    EXPECT_NE(asked->summary().error->message.find("CODE1: stopped at line 3 as asked: v = 0, u = 0, n = 2 at 0 s"),
+              std::string::npos)
+        << asked->summary().error->message;
     c.set("CODE1", "code", "VAR_OUTPUT u : LREAL; END_VAR\nu := nothing;");
     const auto refused = Run::prepare(std::make_shared<Project>(c.project()));
     ASSERT_FALSE(refused);
@@ -508,7 +540,9 @@ TEST(AlgebraicLoops, AreSolvedWhereLinearAndNamedInTasks) {
     c.set("SUM1", "task", "T1").set("G1", "task", "T1").add("task", "T1", {}, {{"period", "100u"}});
     const auto refused = Run::prepare(std::make_shared<Project>(c.project()));
     ASSERT_FALSE(refused);
-    EXPECT_NE(refused.error().message.find("SUM1 and G1 of task T1 feed each other within one sample"), std::string::npos) << refused.error().message;
+    EXPECT_NE(refused.error().message.find("SUM1 and G1 of task T1 feed each other within one sample"),
+              std::string::npos)
+        << refused.error().message;
 }
 
 TEST(AlgebraicLoops, OfHeldSignalsAreNamed) {
@@ -551,7 +585,8 @@ TEST(SmoothSignals, ProductOfRunningSignals) {
     ASSERT_TRUE(r);
     ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
     EXPECT_EQ(r->summary().engine, "adaptive");
-    for (double t = 0; t < 20e-3; t += 1.3e-3) EXPECT_NEAR(at(*r, "MUL1.y", t), std::pow(std::sin(2 * pi * 100 * t), 2), 1e-4);
+    for (double t = 0; t < 20e-3; t += 1.3e-3)
+        EXPECT_NEAR(at(*r, "MUL1.y", t), std::pow(std::sin(2 * pi * 100 * t), 2), 1e-4);
 }
 
 namespace {
@@ -637,7 +672,8 @@ TEST(Observations, TellWhatWentWrongAndWhen) {
     plant(swings)
         .add("constant", "K1", {"ref"}, {{"value", "5"}})
         .add("sum", "SUM1", {"ref", "m", "", "e"}, {{"task", "T1"}})
-        .add("pi", "REG1", {"e", "", "", "u"}, {{"kp", "0"}, {"ki", "1900"}, {"low", "-100"}, {"high", "100"}, {"task", "T1"}})
+        .add("pi", "REG1", {"e", "", "", "u"},
+             {{"kp", "0"}, {"ki", "1900"}, {"low", "-100"}, {"high", "100"}, {"task", "T1"}})
         .add("task", "T1", {}, {{"period", "2m"}})
         .plan("200m");
     EXPECT_TRUE(says(seen(swings), "REG1", "swings from sample to sample"));

@@ -43,12 +43,14 @@ Circuit lowPass() {
 }  // namespace
 
 TEST(EventText, RoundTrips) {
-    for (const char* text : {"10m: R1.r = 1.2", "12m: Vin = 31 over 5m", "20m, V1 at 90: K1.value = 1", "2/f: X1.S1.ron = 2*r0"}) {
+    for (const char* text :
+         {"10m: R1.r = 1.2", "12m: Vin = 31 over 5m", "20m, V1 at 90: K1.value = 1", "2/f: X1.S1.ron = 2*r0"}) {
         const auto event = readEventText(text);
         ASSERT_TRUE(event) << text;
         EXPECT_EQ(eventText(*event), text);
     }
-    for (const char* text : {"", "10m", "10m: R1.r", ": R1.r = 1", "10m: = 1", "10m: R1.r = ", "10m, V1: a = 1", "1: a = 2 over "})
+    for (const char* text :
+         {"", "10m", "10m: R1.r", ": R1.r = 1", "10m: = 1", "10m: R1.r = ", "10m, V1: a = 1", "1: a = 2 over "})
         EXPECT_FALSE(readEventText(text)) << text;
 }
 
@@ -140,14 +142,17 @@ TEST(Scene, AnIdleEventChangesNothing) {
             .add("task", "T1", {}, {{"carrier", "M1"}, {"times", "2"}, {"delay", "30u"}})
             .add("sum", "SUM1", {"ref", "m", "", "e"}, {{"task", "T1"}})
             .add("pi", "REG1", {"e", "", "", "d"}, {{"kp", "0.03"}, {"ki", "100"}, {"task", "T1"}})
-            .add("modulator", "M1", {"d", "g", "n"}, {{"f", "10k"}, {"carrier", "triangle"}, {"sampling", "twice a period"}, {"dead", "1u"}})
+            .add("modulator", "M1", {"d", "g", "n"},
+                 {{"f", "10k"}, {"carrier", "triangle"}, {"sampling", "twice a period"}, {"dead", "1u"}})
             .add("low-pass", "LP1", {"m", ""}, {{"f", "2k"}})
             .add("one-shot", "OS1", {"g", ""}, {{"length", "35u"}})
             .add("edge-delay", "ED1", {"g", ""}, {{"rise", "12u"}, {"fall", "3u"}})
             .add("resistor", "R2", {"in", "0"}, {{"r", "1k"}})
             .plan("3m", "1e-6");
         if (idle)
-            for (const char* text : {"0.3m: R2.r = 1k", "0.71234m: R2.r = 1k", "1m: R2.r = 1k", "1.0125m: R2.r = 1k", "2.03m: R2.r = 1k"}) event(c, text);
+            for (const char* text :
+                 {"0.3m: R2.r = 1k", "0.71234m: R2.r = 1k", "1m: R2.r = 1k", "1.0125m: R2.r = 1k", "2.03m: R2.r = 1k"})
+                event(c, text);
         return run(c);
     };
     const auto plain = circuit(false), cut = circuit(true);
@@ -180,13 +185,17 @@ TEST(Scene, ABreakerClosesAtAnAngleOfTheWave) {
 // A frequency that steps does not make the wave jump.
 TEST(Scene, AFrequencyStepsWithoutAJump) {
     Circuit c;
-    c.add("sine-voltage", "V1", {"in", "0"}, {{"peak", "1"}, {"f", "50"}, {"phase", "10"}}).add("resistor", "R1", {"in", "0"}).plan("60m", "1e-6");
+    c.add("sine-voltage", "V1", {"in", "0"}, {{"peak", "1"}, {"f", "50"}, {"phase", "10"}})
+        .add("resistor", "R1", {"in", "0"})
+        .plan("60m", "1e-6");
     event(event(c, "13m: V1.f = 60"), "31m: V1.f = 45");
     const auto r = run(c);
     ASSERT_TRUE(r);
     const double pi = std::numbers::pi;
     const auto phase = [&](double t) {
-        return 10 * pi / 180 + 2 * pi * (50 * std::min(t, 13e-3) + 60 * std::clamp(t - 13e-3, 0.0, 18e-3) + 45 * std::max(0.0, t - 31e-3));
+        return 10 * pi / 180 +
+               2 * pi *
+                   (50 * std::min(t, 13e-3) + 60 * std::clamp(t - 13e-3, 0.0, 18e-3) + 45 * std::max(0.0, t - 31e-3));
     };
     for (double t = 0; t < 60e-3; t += 1.7e-3) EXPECT_NEAR(at(*r, "in.v", t), std::sin(phase(t)), 3e-6) << t;
 }
@@ -197,7 +206,9 @@ TEST(Scene, MistakesNameTheEvent) {
         event(c, text);
         return refusal(c);
     };
-    EXPECT_NE(with("1m: R9.r = 2").find("event \"1m: R9.r = 2\": there is no parameter and no part's value called R9.r"), std::string::npos);
+    EXPECT_NE(
+        with("1m: R9.r = 2").find("event \"1m: R9.r = 2\": there is no parameter and no part's value called R9.r"),
+        std::string::npos);
     EXPECT_NE(with("1m: R1.q = 2").find("R1 has no value called q"), std::string::npos);
     EXPECT_NE(with("1m: R1.r = 2 V").find("event \"1m: R1.r = 2 V\""), std::string::npos) << with("1m: R1.r = 2 V");
     EXPECT_NE(with("1m: R1.r = 2 over 1m").find("can only step"), std::string::npos);

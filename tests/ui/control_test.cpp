@@ -13,8 +13,8 @@
 #include "model/event_text.h"
 #include "sheet/code_view.h"
 #include "timeline/events_row.h"
-#include "traces/spectrum.h"
 #include "timeline/timeline_view.h"
+#include "traces/spectrum.h"
 #include "ui/window.h"
 
 using namespace hedgerow;
@@ -103,7 +103,9 @@ TEST(Scenes, AnEventIsDraggedOnTheTimeline) {
     QApplication::processEvents();
     EventsRow& row = timeline.events();
     ASSERT_TRUE(row.isVisible());
-    const auto at = [&](double t) { return QPoint(static_cast<int>(std::lround(timeline.lanes().pixelOf(t))), row.height() / 2); };
+    const auto at = [&](double t) {
+        return QPoint(static_cast<int>(std::lround(timeline.lanes().pixelOf(t))), row.height() / 2);
+    };
     ASSERT_EQ(workspace.scene().events[2].at, "18m");
     QTest::mousePress(&row, Qt::LeftButton, {}, at(18e-3));
     QTest::mouseMove(&row, at(19e-3));
@@ -144,9 +146,11 @@ TEST(ControlCode, IsEditedBesideTheSheetWithMistakesMarked) {
     ASSERT_TRUE(QTest::qWaitFor([&] { return view->mistake().isEmpty(); }, 3000));
     EXPECT_EQ(*workspace.project().findPart(id)->values.find("code"), "VAR_OUTPUT y : LREAL; END_VAR\ny := 2.0;");
     // A click beside a line stops the run there.
-    QTest::mouseClick(window.find<QWidget>("codeLines"), Qt::LeftButton, {}, QPoint(10, view->fontMetrics().height() * 3 / 2 + 10));
+    QTest::mouseClick(window.find<QWidget>("codeLines"), Qt::LeftButton, {},
+                      QPoint(10, view->fontMetrics().height() * 3 / 2 + 10));
     EXPECT_EQ(view->stopLine(), 2);
-    QTest::mouseClick(window.find<QWidget>("codeLines"), Qt::LeftButton, {}, QPoint(10, view->fontMetrics().height() * 3 / 2 + 10));
+    QTest::mouseClick(window.find<QWidget>("codeLines"), Qt::LeftButton, {},
+                      QPoint(10, view->fontMetrics().height() * 3 / 2 + 10));
     EXPECT_EQ(view->stopLine(), 0);
     // The code of many lines stays whole through the text view and the file.
     const Project before = workspace.project();
@@ -197,7 +201,8 @@ TEST(Stress, AClickGoesToTheInstantOfAPeak) {
     ASSERT_TRUE(table);
     ASSERT_GT(table->rowCount(), 3);
     for (int i = 1; i < table->rowCount(); ++i)
-        EXPECT_GE(table->stress()[static_cast<std::size_t>(i - 1)].share(), table->stress()[static_cast<std::size_t>(i)].share());
+        EXPECT_GE(table->stress()[static_cast<std::size_t>(i - 1)].share(),
+                  table->stress()[static_cast<std::size_t>(i)].share());
     window->timeline().lanes().setWindow(1e-3, 2e-3);
     const StressRow worst = table->stress()[0];
     ASSERT_GT(worst.at, 2e-3);
@@ -215,7 +220,8 @@ TEST(Demos, LoopsHoldTheirSetPoints) {
         const char* quantity;
         double at, expected, within;
     };
-    for (const Case& c : {Case{"med-mast.hedge", "out.v", 11.9e-3, 80, 0.5}, {"med-mast.hedge", "out.v", 24.9e-3, 84, 0.5},
+    for (const Case& c : {Case{"med-mast.hedge", "out.v", 11.9e-3, 80, 0.5},
+                          {"med-mast.hedge", "out.v", 24.9e-3, 84, 0.5},
                           {"med-aux-loop.hedge", "out.v", 1.1e-3, 24, 0.2}}) {
         ASSERT_TRUE(window->open(example(c.file)));
         window.workspace().startRun();

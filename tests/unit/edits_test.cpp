@@ -206,9 +206,12 @@ TEST_F(Edits, ClimbingKeepsTheValuesOfOtherRungs) {
 TEST_F(Edits, ParametersAreCheckedWhenNamed) {
     EXPECT_TRUE(history.apply(edits::setParameter("", {"fsw", "150k", "Hz", "", ""}, catalogue())));
     EXPECT_TRUE(history.apply(edits::setParameter("", {"D", "0.3", "", "", ""}, catalogue())));
-    EXPECT_EQ(history.apply(edits::setParameter("D", {"fsw", "1", "", "", ""}, catalogue())).error().code, ErrorCode::name);
-    EXPECT_EQ(history.apply(edits::setParameter("", {"pi", "3", "", "", ""}, catalogue())).error().code, ErrorCode::name);
-    EXPECT_EQ(history.apply(edits::setParameter("", {"x", "3", "furlong", "", ""}, catalogue())).error().code, ErrorCode::unit);
+    EXPECT_EQ(history.apply(edits::setParameter("D", {"fsw", "1", "", "", ""}, catalogue())).error().code,
+              ErrorCode::name);
+    EXPECT_EQ(history.apply(edits::setParameter("", {"pi", "3", "", "", ""}, catalogue())).error().code,
+              ErrorCode::name);
+    EXPECT_EQ(history.apply(edits::setParameter("", {"x", "3", "furlong", "", ""}, catalogue())).error().code,
+              ErrorCode::unit);
     EXPECT_TRUE(history.apply(edits::removeParameter("D")));
     EXPECT_EQ(history.project().parameters.size(), 1u);
 }

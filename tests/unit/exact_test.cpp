@@ -3,9 +3,9 @@
 #include <algorithm>
 #include <random>
 
-#include "network/clock.h"
 #include "engines/exact/elimination.h"
 #include "engines/exact/leg.h"
+#include "network/clock.h"
 #include "session/run.h"
 #include "support/circuit.h"
 

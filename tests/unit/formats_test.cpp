@@ -70,9 +70,10 @@ TEST(Hedge, UnknownKeysSurvive) {
     const auto loaded = readHedge(text);
     ASSERT_TRUE(loaded) << loaded.error().text();
     const std::string written = writeHedge(loaded->project);
-    for (const char* kept : {R"("note": {"b":1,"a":[1,2]})", R"("colour": "green")", R"("future":"7")",
-                             R"("owner":"x")", R"("style":3)", R"("z":null)", R"("group":"g")", R"("spans":[])",
-                             R"("why":"x")", R"("more":1)", R"("log":true)", R"("new":7)", R"("other":1)", R"("else":true)"})
+    for (const char* kept :
+         {R"("note": {"b":1,"a":[1,2]})", R"("colour": "green")", R"("future":"7")", R"("owner":"x")", R"("style":3)",
+          R"("z":null)", R"("group":"g")", R"("spans":[])", R"("why":"x")", R"("more":1)", R"("log":true)",
+          R"("new":7)", R"("other":1)", R"("else":true)"})
         EXPECT_NE(written.find(kept), std::string::npos) << kept << " in\n" << written;
     EXPECT_EQ(readHedge(written)->project, loaded->project);
 }

@@ -157,12 +157,14 @@ TEST(Entry, SaysWhatIsWrongWhileTyping) {
     EXPECT_EQ(readEntry("r -5", catalogue, {}).error().message,
               "resistance: −5 Ω is out of range, it must be above 0 Ω");
     EXPECT_EQ(readEntry("l 47u dcr", catalogue, {}).error().message, "winding resistance needs a value after it");
-    EXPECT_EQ(readEntry("c 10mH", catalogue, {}).error().message, "capacitance: this is in H, the field takes F; it must be above 0 F");
+    EXPECT_EQ(readEntry("c 10mH", catalogue, {}).error().message,
+              "capacitance: this is in H, the field takes F; it must be above 0 F");
     EXPECT_EQ(readEntry("pwm carrier round", catalogue, {}).error().message,
               "carrier: 'round' is not one of saw, falling saw and triangle");
 }
 
 TEST(Entry, PointsAtTheWrongCharacter) {
     const Catalogue& catalogue = partLibrary().catalogue();
-    EXPECT_EQ(readEntry("r 47x", catalogue, {}).error().message, "resistance: 'x' is not a unit (character 3); it must be above 0 Ω");
+    EXPECT_EQ(readEntry("r 47x", catalogue, {}).error().message,
+              "resistance: 'x' is not a unit (character 3); it must be above 0 Ω");
 }

@@ -31,7 +31,8 @@ bool truth(const std::string& expression) { return after("VAR y : BOOL; END_VAR 
 std::string fault(const std::string& source) {
     const auto program = Program::compile(source, 1e-3);
     if (program) return "";
-    return std::to_string(program.error().line) + ":" + std::to_string(program.error().column) + " " + program.error().message;
+    return std::to_string(program.error().line) + ":" + std::to_string(program.error().column) + " " +
+           program.error().message;
 }
 
 }  // namespace
@@ -81,9 +82,11 @@ TEST(StructuredText, ConversionsRoundToTheNearestEven) {
 }
 
 TEST(StructuredText, StandardFunctions) {
-    EXPECT_DOUBLE_EQ(real("SQRT(2.0) + LN(3.0) + LOG(5.0) + EXP(0.5)"), std::sqrt(2) + std::log(3) + std::log10(5) + std::exp(0.5));
+    EXPECT_DOUBLE_EQ(real("SQRT(2.0) + LN(3.0) + LOG(5.0) + EXP(0.5)"),
+                     std::sqrt(2) + std::log(3) + std::log10(5) + std::exp(0.5));
     EXPECT_DOUBLE_EQ(real("SIN(0.3) * COS(0.3) - TAN(0.2) + ASIN(0.1) + ACOS(0.1) + ATAN(2.0) + ATAN2(1.0, -1.0)"),
-                     std::sin(0.3) * std::cos(0.3) - std::tan(0.2) + std::asin(0.1) + std::acos(0.1) + std::atan(2) + std::atan2(1, -1));
+                     std::sin(0.3) * std::cos(0.3) - std::tan(0.2) + std::asin(0.1) + std::acos(0.1) + std::atan(2) +
+                         std::atan2(1, -1));
     EXPECT_EQ(real("MIN(3, 1.5, 2) + MAX(1, 2, 4.5) + ABS(-2.0) + EXPT(2.0, 10)"), 1.5 + 4.5 + 2 + 1024);
     EXPECT_EQ(real("LIMIT(0.0, 1.7, 1.0) + LIMIT(0, -3, 5)"), 1);
     EXPECT_EQ(whole("SEL(TRUE, 3, 4) + MUX(2, 10, 20, 30)"), 34);
@@ -97,7 +100,9 @@ TEST(StructuredText, ControlStatements) {
     EXPECT_EQ(after("VAR y : INT; i : INT; s : INT := 2; END_VAR FOR i := 0 TO 6 BY s DO y := y + 1; END_FOR;"), 4);
     EXPECT_EQ(after("VAR y : INT; i : SINT; END_VAR FOR i := 120 TO 127 DO y := y + 1; END_FOR;"), 8);
     EXPECT_EQ(after("VAR y : INT; END_VAR WHILE TRUE DO y := y + 1; IF y = 7 THEN EXIT; END_IF; END_WHILE;"), 7);
-    EXPECT_EQ(after("VAR y : INT; i : INT; END_VAR REPEAT i := i + 1; IF i MOD 2 = 0 THEN CONTINUE; END_IF; y := y + i; UNTIL i >= 9 END_REPEAT;"), 25);
+    EXPECT_EQ(after("VAR y : INT; i : INT; END_VAR REPEAT i := i + 1; IF i MOD 2 = 0 THEN CONTINUE; END_IF; y := y + "
+                    "i; UNTIL i >= 9 END_REPEAT;"),
+              25);
     const std::string cases =
         "VAR CONSTANT five : INT := 5; END_VAR VAR y : INT; u : INT := %; END_VAR "
         "CASE u OF 0: y := 100; 1, 2: y := 12; five: y := 5; 6..9, -3: y := 69; ELSE y := -1; END_CASE;";
@@ -107,11 +112,15 @@ TEST(StructuredText, ControlStatements) {
         EXPECT_EQ(after(source), y) << u;
     }
     EXPECT_EQ(after("VAR y : INT; END_VAR y := 1; RETURN; y := 2;"), 1);
-    EXPECT_EQ(after("VAR y : INT; a : INT := 3; END_VAR IF a = 1 THEN y := 1; ELSIF a = 2 THEN y := 2; ELSIF a = 3 THEN y := 3; ELSE y := 4; END_IF;"), 3);
+    EXPECT_EQ(after("VAR y : INT; a : INT := 3; END_VAR IF a = 1 THEN y := 1; ELSIF a = 2 THEN y := 2; ELSIF a = 3 "
+                    "THEN y := 3; ELSE y := 4; END_IF;"),
+              3);
 }
 
 TEST(StructuredText, ArraysAreCheckedAtTheirBounds) {
-    EXPECT_EQ(after("VAR a : ARRAY[-1..2] OF INT := [1, 2, 3, 4]; y : INT; i : INT; END_VAR FOR i := -1 TO 2 DO y := y + a[i] * (i + 2); END_FOR; a[0] := 9; y := y + a[0];"), 1 + 4 + 9 + 16 + 9);
+    EXPECT_EQ(after("VAR a : ARRAY[-1..2] OF INT := [1, 2, 3, 4]; y : INT; i : INT; END_VAR FOR i := -1 TO 2 DO y := y "
+                    "+ a[i] * (i + 2); END_FOR; a[0] := 9; y := y + a[0];"),
+              1 + 4 + 9 + 16 + 9);
     auto program = Program::compile("VAR a : ARRAY[0..3] OF INT; i : INT := 4; END_VAR\n\na[i] := 1;", 1e-3);
     ASSERT_TRUE(program);
     const auto done = Machine(*program).run(0);
@@ -125,37 +134,62 @@ TEST(StructuredText, VariablesKeepTheirValues) {
 }
 
 TEST(StructuredText, FunctionsAndBlocksOfOnesOwn) {
-    EXPECT_EQ(after("FUNCTION twice : INT VAR_INPUT a : INT; END_VAR VAR t : INT := 1; END_VAR t := t + 2 * a - 1; twice := t; END_FUNCTION\n"
-                    "VAR y : INT; END_VAR y := twice(twice(3)) + twice(a := 1);", 2), 14);
-    EXPECT_EQ(after("FUNCTION_BLOCK sum VAR_INPUT u : LREAL; END_VAR VAR_OUTPUT s : LREAL; END_VAR s := s + u; END_FUNCTION_BLOCK\n"
-                    "FUNCTION_BLOCK both VAR_INPUT u : LREAL; END_VAR VAR_OUTPUT d : LREAL; END_VAR VAR a, b : sum; END_VAR "
-                    "a(u := u); b(u := 2.0 * u); d := b.s - a.s; END_FUNCTION_BLOCK\n"
-                    "PROGRAM p VAR f : both; y : LREAL; END_VAR f(u := 3.0, d => y); END_PROGRAM", 4), 12);
+    EXPECT_EQ(after("FUNCTION twice : INT VAR_INPUT a : INT; END_VAR VAR t : INT := 1; END_VAR t := t + 2 * a - 1; "
+                    "twice := t; END_FUNCTION\n"
+                    "VAR y : INT; END_VAR y := twice(twice(3)) + twice(a := 1);",
+                    2),
+              14);
+    EXPECT_EQ(
+        after("FUNCTION_BLOCK sum VAR_INPUT u : LREAL; END_VAR VAR_OUTPUT s : LREAL; END_VAR s := s + u; "
+              "END_FUNCTION_BLOCK\n"
+              "FUNCTION_BLOCK both VAR_INPUT u : LREAL; END_VAR VAR_OUTPUT d : LREAL; END_VAR VAR a, b : sum; END_VAR "
+              "a(u := u); b(u := 2.0 * u); d := b.s - a.s; END_FUNCTION_BLOCK\n"
+              "PROGRAM p VAR f : both; y : LREAL; END_VAR f(u := 3.0, d => y); END_PROGRAM",
+              4),
+        12);
 }
 
 TEST(StructuredText, StandardBlocks) {
-    const std::string edge = "VAR r : R_TRIG; f : F_TRIG; n : INT; y : INT; END_VAR n := n + 1; r(CLK := n MOD 4 >= 2); f(CLK := n MOD 4 >= 2); IF r.Q THEN y := y + 1; END_IF; IF f.Q THEN y := y + 100; END_IF;";
+    const std::string edge =
+        "VAR r : R_TRIG; f : F_TRIG; n : INT; y : INT; END_VAR n := n + 1; r(CLK := n MOD 4 >= 2); f(CLK := n MOD 4 >= "
+        "2); IF r.Q THEN y := y + 1; END_IF; IF f.Q THEN y := y + 100; END_IF;";
     EXPECT_EQ(after(edge, 9), 202);  // rises at 2 and 6, falls at 4 and 8
-    EXPECT_EQ(after("VAR c : CTU; n : INT; y : LINT; END_VAR n := n + 1; c(CU := n MOD 2 = 0, PV := 3); y := c.CV; IF c.Q THEN y := y + 10; END_IF;", 8), 14);
+    EXPECT_EQ(after("VAR c : CTU; n : INT; y : LINT; END_VAR n := n + 1; c(CU := n MOD 2 = 0, PV := 3); y := c.CV; IF "
+                    "c.Q THEN y := y + 10; END_IF;",
+                    8),
+              14);
     // On-delay of 2.5 ms, called each ms from 0: on first at 3 ms.
-    const std::string delay = "VAR t : TON; y : INT; END_VAR t(IN := TRUE, PT := T#2500us); IF t.Q THEN y := y + 1; END_IF;";
+    const std::string delay =
+        "VAR t : TON; y : INT; END_VAR t(IN := TRUE, PT := T#2500us); IF t.Q THEN y := y + 1; END_IF;";
     EXPECT_EQ(after(delay, 3), 0);
     EXPECT_EQ(after(delay, 4), 1);
-    EXPECT_EQ(after("VAR t : TP; n : INT; y : INT; END_VAR n := n + 1; t(IN := n = 1, PT := T#3ms); IF t.Q THEN y := y + 1; END_IF;", 10), 3);
-    EXPECT_EQ(after("VAR t : TOF; n : INT; y : INT; END_VAR n := n + 1; t(IN := n <= 2, PT := T#3ms); IF t.Q THEN y := y + 1; END_IF;", 10), 5);
-    EXPECT_EQ(after("VAR a : SR; b : RS; y : INT; END_VAR a(S1 := TRUE, R := TRUE); b(S := TRUE, R1 := TRUE); IF a.Q1 AND NOT b.Q1 THEN y := 1; END_IF;"), 1);
+    EXPECT_EQ(after("VAR t : TP; n : INT; y : INT; END_VAR n := n + 1; t(IN := n = 1, PT := T#3ms); IF t.Q THEN y := y "
+                    "+ 1; END_IF;",
+                    10),
+              3);
+    EXPECT_EQ(after("VAR t : TOF; n : INT; y : INT; END_VAR n := n + 1; t(IN := n <= 2, PT := T#3ms); IF t.Q THEN y := "
+                    "y + 1; END_IF;",
+                    10),
+              5);
+    EXPECT_EQ(after("VAR a : SR; b : RS; y : INT; END_VAR a(S1 := TRUE, R := TRUE); b(S := TRUE, R1 := TRUE); IF a.Q1 "
+                    "AND NOT b.Q1 THEN y := 1; END_IF;"),
+              1);
 }
 
 TEST(StructuredText, MistakesNameLineAndColumn) {
     EXPECT_EQ(fault("VAR y : INT; END_VAR\ny := x;"), "2:6 there is no variable called X");
     EXPECT_EQ(fault("VAR y : INT; END_VAR\ny = 3;"), "2:3 ':=' was expected behind the variable, not '='");
-    EXPECT_EQ(fault("VAR y : INT; END_VAR\ny := 3"), "2:7 ';' was expected at the end of the statement, but the text ends");
-    EXPECT_EQ(fault("VAR y : INT; END_VAR\n y := 1.5;"), "2:7 LREAL does not become INT by itself: write a whole number");
-    EXPECT_EQ(fault("VAR y : INT; a : LREAL; END_VAR y := a;"), "1:38 LREAL does not become INT by itself: use LREAL_TO_INT");
+    EXPECT_EQ(fault("VAR y : INT; END_VAR\ny := 3"),
+              "2:7 ';' was expected at the end of the statement, but the text ends");
+    EXPECT_EQ(fault("VAR y : INT; END_VAR\n y := 1.5;"),
+              "2:7 LREAL does not become INT by itself: write a whole number");
+    EXPECT_EQ(fault("VAR y : INT; a : LREAL; END_VAR y := a;"),
+              "1:38 LREAL does not become INT by itself: use LREAL_TO_INT");
     EXPECT_EQ(fault("VAR y : SINT; END_VAR y := 200;"), "1:28 200 is out of the range of SINT");
     EXPECT_EQ(fault("VAR y : INT; y : INT; END_VAR"), "1:14 there are two variables called Y");
     EXPECT_EQ(fault("VAR_INPUT u : INT; END_VAR u := 1;"), "1:28 U is an input");
-    EXPECT_EQ(fault("VAR y : INT; END_VAR IF y THEN y := 1; END_IF;"), "1:25 INT does not become BOOL by itself: use INT_TO_BOOL");
+    EXPECT_EQ(fault("VAR y : INT; END_VAR IF y THEN y := 1; END_IF;"),
+              "1:25 INT does not become BOOL by itself: use INT_TO_BOOL");
     EXPECT_EQ(fault("VAR y : INT; END_VAR y := nonsense(1);"), "1:27 there is no function or block called NONSENSE");
     EXPECT_EQ(fault("EXIT;"), "1:1 EXIT stands outside of a loop");
     EXPECT_EQ(fault("(* never closed"), "1:1 this comment does not end with *)");
@@ -163,7 +197,8 @@ TEST(StructuredText, MistakesNameLineAndColumn) {
 }
 
 TEST(StructuredText, AnEndlessLoopEndsWithItsLine) {
-    for (const char* loop : {"VAR y : INT; END_VAR\n\nWHILE TRUE DO y := 1; END_WHILE;", "VAR y : INT; END_VAR\n\nREPEAT y := 1; UNTIL FALSE END_REPEAT;"}) {
+    for (const char* loop : {"VAR y : INT; END_VAR\n\nWHILE TRUE DO y := 1; END_WHILE;",
+                             "VAR y : INT; END_VAR\n\nREPEAT y := 1; UNTIL FALSE END_REPEAT;"}) {
         auto program = Program::compile(loop, 1e-3);
         ASSERT_TRUE(program);
         const auto done = Machine(*program, 1000).run(0);
@@ -173,14 +208,16 @@ TEST(StructuredText, AnEndlessLoopEndsWithItsLine) {
 }
 
 TEST(StructuredText, FaultsOfNumbersAreCaught) {
-    for (const char* source : {"VAR a, y : INT; END_VAR\ny := 1 / a;", "VAR a, y : INT; END_VAR\ny := 1 MOD a;", "VAR a : LREAL; y : LINT; END_VAR\ny := LREAL_TO_LINT(1.0 / a);"}) {
+    for (const char* source : {"VAR a, y : INT; END_VAR\ny := 1 / a;", "VAR a, y : INT; END_VAR\ny := 1 MOD a;",
+                               "VAR a : LREAL; y : LINT; END_VAR\ny := LREAL_TO_LINT(1.0 / a);"}) {
         auto program = Program::compile(source, 1e-3);
         ASSERT_TRUE(program);
         const auto done = Machine(*program).run(0);
         ASSERT_FALSE(done) << source;
         EXPECT_EQ(done.error().line, 2);
     }
-    EXPECT_EQ(after("VAR a : LINT := -9223372036854775807; y : LINT; END_VAR a := a - 1; y := a / -1 + ABS(a) - a;"), -9223372036854775808.0);
+    EXPECT_EQ(after("VAR a : LINT := -9223372036854775807; y : LINT; END_VAR a := a - 1; y := a / -1 + ABS(a) - a;"),
+              -9223372036854775808.0);
 }
 
 TEST(StructuredText, MemoryIsTakenOver) {
@@ -197,9 +234,11 @@ TEST(StructuredText, MemoryIsTakenOver) {
 TEST(StructuredText, SurvivesAnyText) {
     const std::string seed =
         "FUNCTION f : LREAL VAR_INPUT a : LREAL; END_VAR f := a * 2.0; END_FUNCTION\n"
-        "VAR_INPUT u : LREAL; END_VAR VAR_OUTPUT y : LREAL; END_VAR VAR i : INT; a : ARRAY[0..3] OF LREAL; t : TON; END_VAR\n"
+        "VAR_INPUT u : LREAL; END_VAR VAR_OUTPUT y : LREAL; END_VAR VAR i : INT; a : ARRAY[0..3] OF LREAL; t : TON; "
+        "END_VAR\n"
         "FOR i := 0 TO 3 DO a[i] := f(u) + SQRT(a[3 - i]); END_FOR; t(IN := u > 1.0, PT := T#1ms);\n"
-        "CASE i OF 1: y := 1; 2..3: y := 2; ELSE y := SEL(t.Q, 0.0, 1.0); END_CASE; WHILE i > 0 DO i := i - 1; END_WHILE;";
+        "CASE i OF 1: y := 1; 2..3: y := 2; ELSE y := SEL(t.Q, 0.0, 1.0); END_CASE; WHILE i > 0 DO i := i - 1; "
+        "END_WHILE;";
     std::uint64_t state = 12345;
     const auto random = [&](std::size_t below) {
         state = state * 6364136223846793005u + 1442695040888963407u;
@@ -212,10 +251,17 @@ TEST(StructuredText, SurvivesAnyText) {
         for (std::size_t n = random(4) + 1; n-- > 0;) {
             const std::size_t at = random(text.size());
             switch (random(4)) {
-                case 0: text.erase(at, random(8) + 1); break;
-                case 1: text.insert(at, 1, spare[random(spare.size())]); break;
-                case 2: text[at] = static_cast<char>(random(256)); break;
-                default: text.insert(at, text.substr(random(text.size()), random(30)));
+                case 0:
+                    text.erase(at, random(8) + 1);
+                    break;
+                case 1:
+                    text.insert(at, 1, spare[random(spare.size())]);
+                    break;
+                case 2:
+                    text[at] = static_cast<char>(random(256));
+                    break;
+                default:
+                    text.insert(at, text.substr(random(text.size()), random(30)));
             }
         }
         const auto program = Program::compile(text, 1e-3);

@@ -49,8 +49,8 @@ Project example(const char* name) {
 }  // namespace
 
 TEST(TextForm, SaysWhatIsOnTheSheetAndReadsItBackUnchanged) {
-    for (const char* name : {"med-aux.hedge", "mains-input.hedge", "chopped-load.hedge", "med-mast.hedge", "med-aux-loop.hedge",
-                             "med-brake.hedge"}) {
+    for (const char* name : {"med-aux.hedge", "mains-input.hedge", "chopped-load.hedge", "med-mast.hedge",
+                             "med-aux-loop.hedge", "med-brake.hedge"}) {
         const Project project = example(name);
         const std::string text = textOf(project);
         EXPECT_EQ(std::count(text.begin(), text.end(), '\n'), static_cast<long>(project.sheet().parts.size()));

@@ -27,8 +27,7 @@ std::optional<Type> typeCalled(const std::string& name);
 class Compiler {
 public:
     /// @param units  what may be used; what is compiled is added
-    Compiler(std::vector<Token> tokens, std::vector<Unit>& units, double sampleTime,
-             Program::Constants given)
+    Compiler(std::vector<Token> tokens, std::vector<Unit>& units, double sampleTime, Program::Constants given)
         : tokens_(std::move(tokens)), units_(units), sampleTime_(sampleTime), given_(std::move(given)) {}
     /// Functions and blocks, and where `withMain`, the program behind them.
     void compile(bool withMain);
@@ -97,7 +96,9 @@ private:
     std::uint32_t constant(std::int64_t value);
     std::size_t emit(Op op, std::uint32_t a = 0, std::uint32_t b = 0, std::uint32_t c = 0);
     Operand result(Op op, const Type& type, std::uint32_t b = 0, std::uint32_t c = 0);
-    void jumpHere(std::size_t instruction) { code().code[instruction].a = static_cast<std::uint32_t>(code().code.size()); }
+    void jumpHere(std::size_t instruction) {
+        code().code[instruction].a = static_cast<std::uint32_t>(code().code.size());
+    }
     std::uint32_t here() { return static_cast<std::uint32_t>(code().code.size()); }
     std::uint32_t instance(int unit);
     int unitCalled(const std::string& name) const;

@@ -16,7 +16,9 @@ const std::vector<std::vector<std::string_view>> levels = {
     {"OR"}, {"XOR"}, {"AND", "&"}, {"=", "<>"}, {"<", ">", "<=", ">="}, {"+", "-"}, {"*", "/", "MOD"}};
 
 std::int64_t least(const Type& type) {
-    return !type.isSigned ? 0 : type.bits == 64 ? std::numeric_limits<std::int64_t>::min() : -(std::int64_t{1} << (type.bits - 1));
+    return !type.isSigned    ? 0
+           : type.bits == 64 ? std::numeric_limits<std::int64_t>::min()
+                             : -(std::int64_t{1} << (type.bits - 1));
 }
 std::int64_t greatest(const Type& type) {
     if (type.bits == 64) return std::numeric_limits<std::int64_t>::max();
@@ -81,7 +83,8 @@ Operand Compiler::unary() {
     if (accept("NOT")) {
         const Operand value = unary();
         if (value.type.base == Base::boolean) return result(Op::boolNot, value.type, as(at, value, value.type));
-        if (value.type.base != Base::integer || value.literal) failAt(at, "NOT takes a truth or the bits of a whole number");
+        if (value.type.base != Base::integer || value.literal)
+            failAt(at, "NOT takes a truth or the bits of a whole number");
         const Operand turned = result(Op::bitNot, value.type, value.slot);
         return result(Op::wrap, value.type, turned.slot, value.type.bits | (value.type.isSigned ? 256u : 0u));
     }
@@ -95,12 +98,14 @@ Operand Compiler::primary() {
         expect(")", "behind the expression");
         return inner;
     }
-    if (at.sort == TokenSort::integer || at.sort == TokenSort::real || at.sort == TokenSort::time || !at.typed.empty() || is("TRUE") || is("FALSE"))
+    if (at.sort == TokenSort::integer || at.sort == TokenSort::real || at.sort == TokenSort::time ||
+        !at.typed.empty() || is("TRUE") || is("FALSE"))
         return literal();
     if (accept("SAMPLE_TIME")) return literalOf(*typeCalled("LREAL"), Slot{.real = sampleTime_});
     if (at.sort == TokenSort::name && ahead().sort == TokenSort::symbol && ahead().text == "(") {
         const Variable* found = code().find(at.text);
-        if (found && found->type.isBlock()) failAt(at, fmt::format("{} is a block: call it in a statement of its own, then read its outputs", at.text));
+        if (found && found->type.isBlock())
+            failAt(at, fmt::format("{} is a block: call it in a statement of its own, then read its outputs", at.text));
         take();
         return function(at);
     }
@@ -142,60 +147,6 @@ Operand Compiler::variable(const Token& at) {
     return {from.type, from.slot};
 }
 
-std::vector<Operand> Compiler::arguments() {
-    std::vector<Operand> list;
-    expect("(", "behind the name of a function");
-    while (!accept(")")) {
-        if (now().sort == TokenSort::name && ahead().text == ":=" && ahead().sort == TokenSort::symbol)
-            fail("arguments of standard functions are given in their order, without names");
-        list.push_back(expression());
-        if (!is(")")) expect(",", "between arguments");
-    }
-    return list;
-}
-
-Operand Compiler::function(const Token& at) {
-    const int own = unitCalled(at.text);
-    if (own >= 0) return ownFunction(at, own);
-    return standardFunction(at, arguments());
-}
-
-Operand Compiler::ownFunction(const Token& at, int index) {
-    const auto unit = [&]() -> const Unit& { return units_[static_cast<std::size_t>(index)]; };
-    if (!unit().isFunction) failAt(at, fmt::format("{} is a function block: declare a variable of that type", at.text));
-    const std::uint32_t frame = instance(index);
-    std::vector<Variable> inputs;
-    for (const Variable& v : unit().variables)
-        if (v.role == Role::input) inputs.push_back(v);
-    // All arguments first: one of them may call the same function.
-    std::vector<std::pair<Variable, std::uint32_t>> given;
-    expect("(", "behind the name of a function");
-    while (!accept(")")) {
-        const Token where = now();
-        const Variable* to = nullptr;
-        if (now().sort == TokenSort::name && ahead().text == ":=" && ahead().sort == TokenSort::symbol) {
-            to = unit().find(take().text);
-            take();
-            if (!to || to->role != Role::input) failAt(where, fmt::format("{} has no input {}", at.text, where.text));
-        } else {
-            if (given.size() >= inputs.size()) failAt(where, fmt::format("{} takes {} arguments", at.text, inputs.size()));
-            to = &inputs[given.size()];
-        }
-        const Variable target = *to;
-        const std::uint32_t kept = reserve(1);
-        put(where, {0, 0, target.type, kept, false}, expression());
-        given.emplace_back(target, kept);
-        if (!is(")")) expect(",", "between arguments");
-    }
-    if (given.size() < inputs.size()) failAt(at, fmt::format("{} takes {} arguments", at.text, inputs.size()));
-    emit(Op::callFresh, static_cast<std::uint32_t>(index), frame);
-    for (const auto& [target, kept] : given) emit(Op::copy, frame + target.slot, kept);
-    emit(Op::call, static_cast<std::uint32_t>(index), frame);
-    Operand value{unit().result, reserve(1)};
-    emit(Op::copy, value.slot, frame);
-    return value;
-}
-
 Type Compiler::common(const Token& at, const Operand& a, const Operand& b) const {
     if (a.type.base == Base::boolean || b.type.base == Base::boolean) {
         if (a.type.base != b.type.base) failAt(at, "a truth and a number do not go together");
@@ -206,7 +157,8 @@ Type Compiler::common(const Token& at, const Operand& a, const Operand& b) const
         return a.type;
     }
     if (a.type.isReal() || b.type.isReal()) {
-        if (a.type.isReal() && !a.literal) return b.type.isReal() && !b.literal && b.type.bits > a.type.bits ? b.type : a.type;
+        if (a.type.isReal() && !a.literal)
+            return b.type.isReal() && !b.literal && b.type.bits > a.type.bits ? b.type : a.type;
         if (b.type.isReal() && !b.literal) return b.type;
         return *typeCalled("LREAL");
     }
@@ -233,7 +185,8 @@ Operand Compiler::combine(const Token& at, const std::string& symbol, Operand a,
     if (b.type.base == Base::time && a.type.base != Base::time && symbol == "*") return combine(at, symbol, b, a);
     const Type type = common(at, a, b);
     if (logic) {
-        if (type.isReal() || type.base == Base::time) failAt(at, fmt::format("{} takes truths or the bits of whole numbers", symbol));
+        if (type.isReal() || type.base == Base::time)
+            failAt(at, fmt::format("{} takes truths or the bits of whole numbers", symbol));
         const std::uint32_t left = as(at, a, type), right = as(at, b, type);
         return result(symbol == "OR" ? Op::bitOr : symbol == "XOR" ? Op::bitXor : Op::bitAnd, type, left, right);
     }
@@ -242,9 +195,14 @@ Operand Compiler::combine(const Token& at, const std::string& symbol, Operand a,
     if (type.isReal()) {
         if (symbol == "MOD") failAt(at, "MOD takes whole numbers");
         if (a.literal && b.literal) {
-            const auto number = [](const Operand& o) { return o.type.isReal() ? o.value.real : static_cast<double>(o.value.integer); };
+            const auto number = [](const Operand& o) {
+                return o.type.isReal() ? o.value.real : static_cast<double>(o.value.integer);
+            };
             const double x = number(a), y = number(b);
-            return literalOf(type, Slot{.real = symbol == "+" ? x + y : symbol == "-" ? x - y : symbol == "*" ? x * y : x / y});
+            return literalOf(type, Slot{.real = symbol == "+"   ? x + y
+                                                : symbol == "-" ? x - y
+                                                : symbol == "*" ? x * y
+                                                                : x / y});
         }
         const std::uint32_t left = real(at, a), right = real(at, b);
         return result(symbol == "+"   ? Op::addR
@@ -270,15 +228,15 @@ Operand Compiler::compare(const Token& at, const std::string& symbol, Operand a,
     if (swapped) std::swap(a, b);
     if (type.isReal()) {
         const std::uint32_t left = real(at, a), right = real(at, b);
-        return result(symbol == "="    ? Op::equalR
-                      : symbol == "<>" ? Op::unequalR
+        return result(symbol == "="        ? Op::equalR
+                      : symbol == "<>"     ? Op::unequalR
                       : symbol.size() == 1 ? Op::lessR
                                            : Op::notMoreR,
                       boolean, left, right);
     }
     const std::uint32_t left = as(at, a, type), right = as(at, b, type);
-    return result(symbol == "="    ? Op::equalI
-                  : symbol == "<>" ? Op::unequalI
+    return result(symbol == "="        ? Op::equalI
+                  : symbol == "<>"     ? Op::unequalI
                   : symbol.size() == 1 ? Op::lessI
                                        : Op::notMoreI,
                   boolean, left, right);
@@ -288,13 +246,18 @@ std::uint32_t Compiler::real(const Token& at, const Operand& operand) { return a
 
 std::uint32_t Compiler::as(const Token& at, const Operand& o, const Type& type) {
     const auto refuse = [&](const std::string& hint) {
-        failAt(at, fmt::format("{} does not become {} by itself{}", o.literal && !o.type.isReal() && o.type.base == Base::integer ? fmt::format("{}", o.value.integer) : o.type.name,
+        failAt(at, fmt::format("{} does not become {} by itself{}",
+                               o.literal && !o.type.isReal() && o.type.base == Base::integer
+                                   ? fmt::format("{}", o.value.integer)
+                                   : o.type.name,
                                type.name, hint));
     };
-    if (o.type.isBlock() || o.type.isArray() || type.isBlock() || type.isArray()) failAt(at, "a single value was expected");
+    if (o.type.isBlock() || o.type.isArray() || type.isBlock() || type.isArray())
+        failAt(at, "a single value was expected");
     if (o.literal) {
         if (type.isReal()) {
-            if (o.type.isReal()) return constant(type.bits == 32 ? static_cast<double>(static_cast<float>(o.value.real)) : o.value.real);
+            if (o.type.isReal())
+                return constant(type.bits == 32 ? static_cast<double>(static_cast<float>(o.value.real)) : o.value.real);
             if (o.type.base == Base::integer) return constant(static_cast<double>(o.value.integer));
             refuse("");
         }
@@ -303,7 +266,9 @@ std::uint32_t Compiler::as(const Token& at, const Operand& o, const Type& type) 
                 failAt(at, fmt::format("{} is out of the range of {}", o.value.integer, type.name));
             return constant(o.value.integer);
         }
-        if (type.base == Base::boolean && o.type.base == Base::integer && (o.value.integer == 0 || o.value.integer == 1)) return constant(o.value.integer);
+        if (type.base == Base::boolean && o.type.base == Base::integer &&
+            (o.value.integer == 0 || o.value.integer == 1))
+            return constant(o.value.integer);
         if (type.base == o.type.base) return constant(o.value);
         refuse(type.base == Base::integer && o.type.isReal() ? ": write a whole number" : "");
     }
@@ -314,7 +279,8 @@ std::uint32_t Compiler::as(const Token& at, const Operand& o, const Type& type) 
         return o.slot;
     }
     if (type.isReal() && o.type.base == Base::integer) return result(Op::toReal, type, o.slot).slot;
-    refuse(o.type.base != Base::time && type.base != Base::time ? fmt::format(": use {}_TO_{}", o.type.name, type.name) : "");
+    refuse(o.type.base != Base::time && type.base != Base::time ? fmt::format(": use {}_TO_{}", o.type.name, type.name)
+                                                                : "");
     return 0;
 }
 
@@ -340,122 +306,6 @@ Operand Compiler::conversion(const Token& at, const Operand& from, const Type& t
     return result(Op::wrap, to, value.slot, to.bits | (to.isSigned ? 256u : 0u));
 }
 
-Operand Compiler::standardFunction(const Token& at, std::vector<Operand> arguments) {
-    const std::string& called = at.text;
-    const auto need = [&](std::size_t least, std::size_t most) {
-        if (arguments.size() >= least && arguments.size() <= most) return;
-        failAt(at, fmt::format("{} takes {} argument{}, not {}", called,
-                               least == most ? fmt::format("{}", least) : fmt::format("{} or more", least),
-                               least == 1 && most == 1 ? "" : "s", arguments.size()));
-    };
-    if (const std::size_t to = called.find("_TO_"); to != std::string::npos) {
-        const auto source = typeCalled(called.substr(0, to)), target = typeCalled(called.substr(to + 4));
-        if (!source || !target) failAt(at, fmt::format("there is no function {}", called));
-        need(1, 1);
-        const std::uint32_t slot = as(at, arguments[0], *source);
-        return conversion(at, {*source, slot}, *target);
-    }
-    static const std::map<std::string, Op> ofReals = {
-        {"SQRT", Op::squareRoot}, {"LN", Op::logarithm}, {"LOG", Op::logarithm10}, {"EXP", Op::exponential},
-        {"SIN", Op::sine}, {"COS", Op::cosine}, {"TAN", Op::tangent}, {"ASIN", Op::arcSine}, {"ACOS", Op::arcCosine},
-        {"ATAN", Op::arcTangent}};
-    const auto realType = [&] {
-        return std::any_of(arguments.begin(), arguments.end(), [](const Operand& o) { return o.type.isReal() && o.type.bits == 32 && !o.literal; })
-                   ? *typeCalled("REAL") : *typeCalled("LREAL");
-    };
-    if (const auto found = ofReals.find(called); found != ofReals.end()) {
-        need(1, 1);
-        return result(found->second, realType(), real(at, arguments[0]));
-    }
-    if (called == "ATAN2" || called == "EXPT") {
-        need(2, 2);
-        const std::uint32_t first = real(at, arguments[0]), second = real(at, arguments[1]);
-        return result(called == "ATAN2" ? Op::arcTangent2 : Op::powerR, realType(), first, second);
-    }
-    if (called == "ABS") {
-        need(1, 1);
-        const Operand& u = arguments[0];
-        if (u.type.base == Base::boolean) failAt(at, "a truth has no magnitude");
-        return result(u.type.isReal() ? Op::absolute : Op::absoluteI, u.type, as(at, u, u.type));
-    }
-    if (called == "TRUNC") {
-        need(1, 1);
-        return result(Op::truncate, *typeCalled("LINT"), real(at, arguments[0]));
-    }
-    if (called == "MOVE") {
-        need(1, 1);
-        return {arguments[0].type, as(at, arguments[0], arguments[0].type)};
-    }
-    if (called == "MIN" || called == "MAX") {
-        need(2, 64);
-        Operand value = arguments[0];
-        for (std::size_t i = 1; i < arguments.size(); ++i) {
-            const Type type = common(at, value, arguments[i]);
-            const std::uint32_t left = as(at, value, type), right = as(at, arguments[i], type);
-            const bool least = called == "MIN";
-            value = result(type.isReal() ? (least ? Op::minimumR : Op::maximumR) : (least ? Op::minimumI : Op::maximumI), type, left, right);
-        }
-        return value;
-    }
-    if (called == "LIMIT") {  // least, value, greatest
-        need(3, 3);
-        Operand type{common(at, arguments[1], arguments[0])};
-        type.literal = arguments[0].literal && arguments[1].literal;
-        const Type all = common(at, type, arguments[2]);
-        const std::uint32_t low = as(at, arguments[0], all), value = as(at, arguments[1], all), high = as(at, arguments[2], all);
-        const Operand above = result(all.isReal() ? Op::maximumR : Op::maximumI, all, value, low);
-        return result(all.isReal() ? Op::minimumR : Op::minimumI, all, above.slot, high);
-    }
-    if (called == "SEL" || called == "MUX") {  // which, value of 0, of 1, ...
-        need(called == "SEL" ? 3 : 2, called == "SEL" ? 3 : 64);
-        Type type = arguments[1].type;
-        bool typed = !arguments[1].literal;
-        for (std::size_t i = 2; i < arguments.size(); ++i) {
-            Operand so{type};
-            so.literal = !typed;
-            type = common(at, so, arguments[i]);
-            typed = typed || !arguments[i].literal;
-        }
-        const std::uint32_t which = called == "SEL" ? as(at, arguments[0], *typeCalled("BOOL")) : as(at, arguments[0], *typeCalled("LINT"));
-        const std::uint32_t first = reserve(arguments.size() - 1), place = reserve(1);
-        for (std::size_t i = 1; i < arguments.size(); ++i)
-            emit(Op::copy, first + static_cast<std::uint32_t>(i) - 1, as(at, arguments[i], type));
-        emit(Op::copy, place, which);
-        emit(Op::bounds, place, constant(std::int64_t{0}), constant(static_cast<std::int64_t>(arguments.size()) - 2));
-        return result(Op::load, type, first, place);
-    }
-    static const std::map<std::string, Op> shifts = {
-        {"SHL", Op::shiftLeft}, {"SHR", Op::shiftRight}, {"ROL", Op::rotateLeft}, {"ROR", Op::rotateRight}};
-    if (const auto found = shifts.find(called); found != shifts.end()) {
-        need(2, 2);
-        const Operand& bits = arguments[0];
-        if (bits.type.base != Base::integer || bits.literal) failAt(at, fmt::format("{} takes the bits of a variable", called));
-        // The number of bits comes along in the place before the shift.
-        const std::uint32_t pair = reserve(2);
-        emit(Op::copy, pair, constant(static_cast<std::int64_t>(bits.type.bits)));
-        emit(Op::copy, pair + 1, as(at, arguments[1], *typeCalled("LINT")));
-        const Operand moved = result(found->second, bits.type, bits.slot, pair);
-        return result(Op::wrap, bits.type, moved.slot, bits.type.bits | (bits.type.isSigned ? 256u : 0u));
-    }
-    static const std::map<std::string, std::string> named = {
-        {"ADD", "+"}, {"SUB", "-"}, {"MUL", "*"}, {"DIV", "/"}, {"MOD", "MOD"}, {"AND", "AND"}, {"OR", "OR"}, {"XOR", "XOR"},
-        {"GT", ">"}, {"GE", ">="}, {"EQ", "="}, {"LE", "<="}, {"LT", "<"}, {"NE", "<>"}};
-    if (const auto found = named.find(called); found != named.end()) {
-        need(2, 64);
-        const bool compares = std::string_view("<>=").find(found->second.front()) != std::string_view::npos;
-        Operand value = arguments[0];
-        if (compares) need(2, 2);
-        for (std::size_t i = 1; i < arguments.size(); ++i)
-            value = compares ? compare(at, found->second, value, arguments[i]) : combine(at, found->second, value, arguments[i]);
-        return value;
-    }
-    if (called == "TIME") {
-        need(0, 0);
-        return result(Op::now, *typeCalled("TIME"));
-    }
-    failAt(at, fmt::format("there is no function or block called {}", called));
-}
-
 std::int64_t Compiler::constantInteger(std::string_view what) {
     const Token at = now();
     const bool minus = accept("-");
@@ -466,7 +316,8 @@ std::int64_t Compiler::constantInteger(std::string_view what) {
     } else {
         const Token where = now();
         const Variable* found = now().sort == TokenSort::name ? code().find(now().text) : nullptr;
-        if (!found || found->role != Role::constant || found->type.base != Base::integer || found->type.isArray() || found->type.isBlock())
+        if (!found || found->role != Role::constant || found->type.base != Base::integer || found->type.isArray() ||
+            found->type.isBlock())
             failAt(where, fmt::format("{} is a whole constant", what));
         take();
         value.value = code().image[found->slot];

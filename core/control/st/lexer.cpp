@@ -193,8 +193,9 @@ private:
                 return;
             }
         if (std::string_view("+-*/()[]:;,.<>=&").find(peek()) == std::string_view::npos)
-            return fail(peek() == '\'' || peek() == '"' ? std::string("texts are not supported")
-                                                        : fmt::format("'{}' has no meaning here", source_.substr(at_, 1)));
+            return fail(peek() == '\'' || peek() == '"'
+                            ? std::string("texts are not supported")
+                            : fmt::format("'{}' has no meaning here", source_.substr(at_, 1)));
         token.text = take();
     }
 

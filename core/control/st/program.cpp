@@ -58,7 +58,8 @@ std::int64_t wrapped(std::int64_t value, std::uint32_t how) {
 }
 
 std::uint64_t bitsOf(std::int64_t value, std::int64_t bits) {
-    return bits >= 64 ? static_cast<std::uint64_t>(value) : static_cast<std::uint64_t>(value) & ((std::uint64_t{1} << bits) - 1);
+    return bits >= 64 ? static_cast<std::uint64_t>(value)
+                      : static_cast<std::uint64_t>(value) & ((std::uint64_t{1} << bits) - 1);
 }
 std::int64_t shifted(Op op, std::int64_t value, std::int64_t bits, std::int64_t by) {
     const std::uint64_t all = bitsOf(value, bits);
@@ -126,8 +127,11 @@ void Machine::set(const Variable& variable, double value) {
         slot.real = variable.type.bits == 32 ? static_cast<double>(static_cast<float>(value)) : value;
     else if (variable.type.base == Base::boolean)
         slot.integer = value > 0.5 ? 1 : 0;
-    else if (std::int64_t number = 0; whole(std::nearbyint(variable.type.base == Base::time ? value * 1e9 : value), number))
-        slot.integer = variable.type.base == Base::time ? number : wrapped(number, variable.type.bits | (variable.type.isSigned ? 256u : 0u));
+    else if (std::int64_t number = 0;
+             whole(std::nearbyint(variable.type.base == Base::time ? value * 1e9 : value), number))
+        slot.integer = variable.type.base == Base::time
+                           ? number
+                           : wrapped(number, variable.type.bits | (variable.type.isSigned ? 256u : 0u));
 }
 
 std::vector<double> Machine::memory() const {
@@ -152,7 +156,9 @@ Error Machine::stopped() const {
     constexpr std::size_t mostShown = 24;
     std::vector<std::string> shown;
     for (const Variable& variable : program_->main().variables) {
-        if (variable.type.isArray() || variable.type.isBlock() || variable.role == Role::constant || shown.size() >= mostShown) continue;
+        if (variable.type.isArray() || variable.type.isBlock() || variable.role == Role::constant ||
+            shown.size() >= mostShown)
+            continue;
         shown.push_back(fmt::format("{} = {:.6g}", lowerCase(variable.name), value(variable)));
     }
     Error error{ErrorCode::numeric, fmt::format("stopped at line {} as asked: {}", stop_, joined(shown, ", "))};
@@ -180,7 +186,9 @@ Status Machine::execute(const Unit& unit, Slot* f) {
         };
         ++pc;
         switch (i.op) {
-            case Op::copy: f[i.a] = f[i.b]; break;
+            case Op::copy:
+                f[i.a] = f[i.b];
+                break;
             case Op::jump:
                 go(i.a);
                 if (left_ < 0) return fault(unit, pc, "the code does not come to an end: a loop without exit?");
@@ -204,43 +212,98 @@ Status Machine::execute(const Unit& unit, Slot* f) {
                 std::copy(image.begin(), image.end(), f + i.b);
                 break;
             }
-            case Op::leave: return {};
-            case Op::now: f[i.a].integer = now_; break;
+            case Op::leave:
+                return {};
+            case Op::now:
+                f[i.a].integer = now_;
+                break;
             // Whole numbers wrap around; the machine counts them without sign, so that nothing overflows.
-            case Op::addI: f[i.a].integer = static_cast<std::int64_t>(static_cast<std::uint64_t>(f[i.b].integer) + static_cast<std::uint64_t>(f[i.c].integer)); break;
-            case Op::subtractI: f[i.a].integer = static_cast<std::int64_t>(static_cast<std::uint64_t>(f[i.b].integer) - static_cast<std::uint64_t>(f[i.c].integer)); break;
-            case Op::multiplyI: f[i.a].integer = static_cast<std::int64_t>(static_cast<std::uint64_t>(f[i.b].integer) * static_cast<std::uint64_t>(f[i.c].integer)); break;
+            case Op::addI:
+                f[i.a].integer = static_cast<std::int64_t>(static_cast<std::uint64_t>(f[i.b].integer) +
+                                                           static_cast<std::uint64_t>(f[i.c].integer));
+                break;
+            case Op::subtractI:
+                f[i.a].integer = static_cast<std::int64_t>(static_cast<std::uint64_t>(f[i.b].integer) -
+                                                           static_cast<std::uint64_t>(f[i.c].integer));
+                break;
+            case Op::multiplyI:
+                f[i.a].integer = static_cast<std::int64_t>(static_cast<std::uint64_t>(f[i.b].integer) *
+                                                           static_cast<std::uint64_t>(f[i.c].integer));
+                break;
             case Op::divideI:
             case Op::moduloI: {
                 const std::int64_t by = f[i.c].integer, of = f[i.b].integer;
                 if (by == 0) return fault(unit, pc - 1, "a whole number is divided by zero");
                 if (by == -1)
-                    f[i.a].integer = i.op == Op::divideI ? static_cast<std::int64_t>(-static_cast<std::uint64_t>(of)) : 0;
+                    f[i.a].integer =
+                        i.op == Op::divideI ? static_cast<std::int64_t>(-static_cast<std::uint64_t>(of)) : 0;
                 else
                     f[i.a].integer = i.op == Op::divideI ? of / by : of % by;
                 break;
             }
-            case Op::negateI: f[i.a].integer = static_cast<std::int64_t>(-static_cast<std::uint64_t>(f[i.b].integer)); break;
-            case Op::powerR: f[i.a].real = std::pow(f[i.b].real, f[i.c].real); break;
-            case Op::addR: f[i.a].real = f[i.b].real + f[i.c].real; break;
-            case Op::subtractR: f[i.a].real = f[i.b].real - f[i.c].real; break;
-            case Op::multiplyR: f[i.a].real = f[i.b].real * f[i.c].real; break;
-            case Op::divideR: f[i.a].real = f[i.b].real / f[i.c].real; break;
-            case Op::negateR: f[i.a].real = -f[i.b].real; break;
-            case Op::equalI: f[i.a].integer = f[i.b].integer == f[i.c].integer; break;
-            case Op::unequalI: f[i.a].integer = f[i.b].integer != f[i.c].integer; break;
-            case Op::lessI: f[i.a].integer = f[i.b].integer < f[i.c].integer; break;
-            case Op::notMoreI: f[i.a].integer = f[i.b].integer <= f[i.c].integer; break;
-            case Op::equalR: f[i.a].integer = f[i.b].real == f[i.c].real; break;
-            case Op::unequalR: f[i.a].integer = f[i.b].real != f[i.c].real; break;
-            case Op::lessR: f[i.a].integer = f[i.b].real < f[i.c].real; break;
-            case Op::notMoreR: f[i.a].integer = f[i.b].real <= f[i.c].real; break;
-            case Op::bitAnd: f[i.a].integer = f[i.b].integer & f[i.c].integer; break;
-            case Op::bitOr: f[i.a].integer = f[i.b].integer | f[i.c].integer; break;
-            case Op::bitXor: f[i.a].integer = f[i.b].integer ^ f[i.c].integer; break;
-            case Op::bitNot: f[i.a].integer = ~f[i.b].integer; break;
-            case Op::boolNot: f[i.a].integer = f[i.b].integer == 0; break;
-            case Op::toReal: f[i.a].real = static_cast<double>(f[i.b].integer); break;
+            case Op::negateI:
+                f[i.a].integer = static_cast<std::int64_t>(-static_cast<std::uint64_t>(f[i.b].integer));
+                break;
+            case Op::powerR:
+                f[i.a].real = std::pow(f[i.b].real, f[i.c].real);
+                break;
+            case Op::addR:
+                f[i.a].real = f[i.b].real + f[i.c].real;
+                break;
+            case Op::subtractR:
+                f[i.a].real = f[i.b].real - f[i.c].real;
+                break;
+            case Op::multiplyR:
+                f[i.a].real = f[i.b].real * f[i.c].real;
+                break;
+            case Op::divideR:
+                f[i.a].real = f[i.b].real / f[i.c].real;
+                break;
+            case Op::negateR:
+                f[i.a].real = -f[i.b].real;
+                break;
+            case Op::equalI:
+                f[i.a].integer = f[i.b].integer == f[i.c].integer;
+                break;
+            case Op::unequalI:
+                f[i.a].integer = f[i.b].integer != f[i.c].integer;
+                break;
+            case Op::lessI:
+                f[i.a].integer = f[i.b].integer < f[i.c].integer;
+                break;
+            case Op::notMoreI:
+                f[i.a].integer = f[i.b].integer <= f[i.c].integer;
+                break;
+            case Op::equalR:
+                f[i.a].integer = f[i.b].real == f[i.c].real;
+                break;
+            case Op::unequalR:
+                f[i.a].integer = f[i.b].real != f[i.c].real;
+                break;
+            case Op::lessR:
+                f[i.a].integer = f[i.b].real < f[i.c].real;
+                break;
+            case Op::notMoreR:
+                f[i.a].integer = f[i.b].real <= f[i.c].real;
+                break;
+            case Op::bitAnd:
+                f[i.a].integer = f[i.b].integer & f[i.c].integer;
+                break;
+            case Op::bitOr:
+                f[i.a].integer = f[i.b].integer | f[i.c].integer;
+                break;
+            case Op::bitXor:
+                f[i.a].integer = f[i.b].integer ^ f[i.c].integer;
+                break;
+            case Op::bitNot:
+                f[i.a].integer = ~f[i.b].integer;
+                break;
+            case Op::boolNot:
+                f[i.a].integer = f[i.b].integer == 0;
+                break;
+            case Op::toReal:
+                f[i.a].real = static_cast<double>(f[i.b].integer);
+                break;
             case Op::toInteger:
             case Op::truncate: {
                 const double value = f[i.b].real;
@@ -248,9 +311,15 @@ Status Machine::execute(const Unit& unit, Slot* f) {
                     return fault(unit, pc - 1, fmt::format("{} is no whole number of 64 bits", value));
                 break;
             }
-            case Op::single: f[i.a].real = static_cast<double>(static_cast<float>(f[i.b].real)); break;
-            case Op::wrap: f[i.a].integer = wrapped(f[i.b].integer, i.c); break;
-            case Op::toBool: f[i.a].integer = f[i.b].integer != 0; break;
+            case Op::single:
+                f[i.a].real = static_cast<double>(static_cast<float>(f[i.b].real));
+                break;
+            case Op::wrap:
+                f[i.a].integer = wrapped(f[i.b].integer, i.c);
+                break;
+            case Op::toBool:
+                f[i.a].integer = f[i.b].integer != 0;
+                break;
             case Op::bounds: {
                 // From here on the place counts from the first element.
                 const std::int64_t index = f[i.a].integer, low = f[i.b].integer, high = f[i.c].integer;
@@ -259,33 +328,71 @@ Status Machine::execute(const Unit& unit, Slot* f) {
                 f[i.a].integer = index - low;
                 break;
             }
-            case Op::load: f[i.a] = f[static_cast<std::size_t>(i.b) + static_cast<std::size_t>(f[i.c].integer)]; break;
-            case Op::store: f[static_cast<std::size_t>(i.a) + static_cast<std::size_t>(f[i.b].integer)] = f[i.c]; break;
+            case Op::load:
+                f[i.a] = f[static_cast<std::size_t>(i.b) + static_cast<std::size_t>(f[i.c].integer)];
+                break;
+            case Op::store:
+                f[static_cast<std::size_t>(i.a) + static_cast<std::size_t>(f[i.b].integer)] = f[i.c];
+                break;
             case Op::shiftLeft:
             case Op::shiftRight:
             case Op::rotateLeft:
             case Op::rotateRight:
                 f[i.a].integer = shifted(i.op, f[i.b].integer, f[i.c].integer, f[i.c + 1].integer);
                 break;
-            case Op::minimumI: f[i.a].integer = std::min(f[i.b].integer, f[i.c].integer); break;
-            case Op::maximumI: f[i.a].integer = std::max(f[i.b].integer, f[i.c].integer); break;
-            case Op::minimumR: f[i.a].real = std::min(f[i.b].real, f[i.c].real); break;
-            case Op::maximumR: f[i.a].real = std::max(f[i.b].real, f[i.c].real); break;
-            case Op::absoluteI:
-                f[i.a].integer = f[i.b].integer < 0 ? static_cast<std::int64_t>(-static_cast<std::uint64_t>(f[i.b].integer)) : f[i.b].integer;
+            case Op::minimumI:
+                f[i.a].integer = std::min(f[i.b].integer, f[i.c].integer);
                 break;
-            case Op::absolute: f[i.a].real = std::abs(f[i.b].real); break;
-            case Op::squareRoot: f[i.a].real = std::sqrt(f[i.b].real); break;
-            case Op::logarithm: f[i.a].real = std::log(f[i.b].real); break;
-            case Op::logarithm10: f[i.a].real = std::log10(f[i.b].real); break;
-            case Op::exponential: f[i.a].real = std::exp(f[i.b].real); break;
-            case Op::sine: f[i.a].real = std::sin(f[i.b].real); break;
-            case Op::cosine: f[i.a].real = std::cos(f[i.b].real); break;
-            case Op::tangent: f[i.a].real = std::tan(f[i.b].real); break;
-            case Op::arcSine: f[i.a].real = std::asin(f[i.b].real); break;
-            case Op::arcCosine: f[i.a].real = std::acos(f[i.b].real); break;
-            case Op::arcTangent: f[i.a].real = std::atan(f[i.b].real); break;
-            case Op::arcTangent2: f[i.a].real = std::atan2(f[i.b].real, f[i.c].real); break;
+            case Op::maximumI:
+                f[i.a].integer = std::max(f[i.b].integer, f[i.c].integer);
+                break;
+            case Op::minimumR:
+                f[i.a].real = std::min(f[i.b].real, f[i.c].real);
+                break;
+            case Op::maximumR:
+                f[i.a].real = std::max(f[i.b].real, f[i.c].real);
+                break;
+            case Op::absoluteI:
+                f[i.a].integer = f[i.b].integer < 0
+                                     ? static_cast<std::int64_t>(-static_cast<std::uint64_t>(f[i.b].integer))
+                                     : f[i.b].integer;
+                break;
+            case Op::absolute:
+                f[i.a].real = std::abs(f[i.b].real);
+                break;
+            case Op::squareRoot:
+                f[i.a].real = std::sqrt(f[i.b].real);
+                break;
+            case Op::logarithm:
+                f[i.a].real = std::log(f[i.b].real);
+                break;
+            case Op::logarithm10:
+                f[i.a].real = std::log10(f[i.b].real);
+                break;
+            case Op::exponential:
+                f[i.a].real = std::exp(f[i.b].real);
+                break;
+            case Op::sine:
+                f[i.a].real = std::sin(f[i.b].real);
+                break;
+            case Op::cosine:
+                f[i.a].real = std::cos(f[i.b].real);
+                break;
+            case Op::tangent:
+                f[i.a].real = std::tan(f[i.b].real);
+                break;
+            case Op::arcSine:
+                f[i.a].real = std::asin(f[i.b].real);
+                break;
+            case Op::arcCosine:
+                f[i.a].real = std::acos(f[i.b].real);
+                break;
+            case Op::arcTangent:
+                f[i.a].real = std::atan(f[i.b].real);
+                break;
+            case Op::arcTangent2:
+                f[i.a].real = std::atan2(f[i.b].real, f[i.c].real);
+                break;
             case Op::timesTime: {
                 const double value = std::nearbyint(static_cast<double>(f[i.b].integer) * f[i.c].real);
                 if (!whole(value, f[i.a].integer)) return fault(unit, pc - 1, "this time is too long");

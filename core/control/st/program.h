@@ -28,9 +28,9 @@ struct Type {
     std::uint8_t bits = 64;  ///< of an integer; of a real: 32 or 64
     bool isSigned = true;
     std::string name = "LINT";
-    std::int64_t low = 0;    ///< first index of an array
+    std::int64_t low = 0;      ///< first index of an array
     std::uint32_t length = 0;  ///< 0: no array
-    int block = -1;          ///< index of a function block: an instance of it
+    int block = -1;            ///< index of a function block: an instance of it
 
     bool isReal() const { return base == Base::real; }
     bool isArray() const { return length > 0; }
@@ -54,17 +54,70 @@ struct Variable {
 };
 
 enum class Op : std::uint8_t {
-    copy, jump, jumpUnless, jumpIf, call, callFresh, leave, now,
-    addI, subtractI, multiplyI, divideI, moduloI, negateI, powerR,
-    addR, subtractR, multiplyR, divideR, negateR,
-    equalI, unequalI, lessI, notMoreI, equalR, unequalR, lessR, notMoreR,
-    bitAnd, bitOr, bitXor, bitNot, boolNot,
-    toReal, toInteger, truncate, single, wrap, toBool,
-    load, store, bounds,
-    shiftLeft, shiftRight, rotateLeft, rotateRight,
-    minimumI, maximumI, minimumR, maximumR, absoluteI,
-    absolute, squareRoot, logarithm, logarithm10, exponential, sine, cosine, tangent, arcSine, arcCosine, arcTangent,
-    arcTangent2, timesTime,
+    copy,
+    jump,
+    jumpUnless,
+    jumpIf,
+    call,
+    callFresh,
+    leave,
+    now,
+    addI,
+    subtractI,
+    multiplyI,
+    divideI,
+    moduloI,
+    negateI,
+    powerR,
+    addR,
+    subtractR,
+    multiplyR,
+    divideR,
+    negateR,
+    equalI,
+    unequalI,
+    lessI,
+    notMoreI,
+    equalR,
+    unequalR,
+    lessR,
+    notMoreR,
+    bitAnd,
+    bitOr,
+    bitXor,
+    bitNot,
+    boolNot,
+    toReal,
+    toInteger,
+    truncate,
+    single,
+    wrap,
+    toBool,
+    load,
+    store,
+    bounds,
+    shiftLeft,
+    shiftRight,
+    rotateLeft,
+    rotateRight,
+    minimumI,
+    maximumI,
+    minimumR,
+    maximumR,
+    absoluteI,
+    absolute,
+    squareRoot,
+    logarithm,
+    logarithm10,
+    exponential,
+    sine,
+    cosine,
+    tangent,
+    arcSine,
+    arcCosine,
+    arcTangent,
+    arcTangent2,
+    timesTime,
 };
 
 /// a is where the result goes; b and c are operands: places relative to the frame, or what the operation says.

@@ -50,7 +50,7 @@ void Recorder::see(std::span<const double> z) {
 double Recorder::sizeOf(std::size_t i) const {
     const UnknownSort sort = network_.sortOf(static_cast<int>(i));
     return sort == UnknownSort::signal ? std::max(std::abs(low_[i]), std::abs(high_[i]))
-                                     : largest_[static_cast<std::size_t>(sort)];
+                                       : largest_[static_cast<std::size_t>(sort)];
 }
 
 double Recorder::allowed(std::size_t i) const {

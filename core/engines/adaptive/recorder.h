@@ -45,8 +45,8 @@ private:
     std::uint32_t view_ = 0, signals_ = 0;
     Values low_, high_, between_;
     std::array<double, 3> largest_ = {};  ///< the largest seen of each sort
-    Point written_;                     ///< the last point in the store
-    std::vector<Point> held_;           ///< later points that a line may still pass over
+    Point written_;                       ///< the last point in the store
+    std::vector<Point> held_;             ///< later points that a line may still pass over
     bool full_ = false, first_ = true;
     std::int64_t points_ = 0;
 };

@@ -35,12 +35,8 @@ public:
             all = std::max(all, std::abs(x[i]));
         }
     }
-    double ofUnknown(std::size_t i) const {
-        return std::max(unknowns_[i], floorOf(sortOf(i))) + least;
-    }
-    double ofState(std::size_t i) const {
-        return std::max(states_[i], floorOf(ofState_[i])) + least;
-    }
+    double ofUnknown(std::size_t i) const { return std::max(unknowns_[i], floorOf(sortOf(i))) + least; }
+    double ofState(std::size_t i) const { return std::max(states_[i], floorOf(ofState_[i])) + least; }
     /// Of a linear form, for what counts as zero of a guard.
     double ofTerms(const Terms& terms) const {
         double sum = 0;
@@ -59,7 +55,9 @@ private:
     double largest(UnknownSort sort) const { return largest_[static_cast<std::size_t>(sort)]; }
     double& largest(UnknownSort sort) { return largest_[static_cast<std::size_t>(sort)]; }
     /// Signals have no common size: a duty may stand beside a speed.
-    double floorOf(UnknownSort sort) const { return (sort == UnknownSort::signal ? smallSignal : small) * largest(sort); }
+    double floorOf(UnknownSort sort) const {
+        return (sort == UnknownSort::signal ? smallSignal : small) * largest(sort);
+    }
     static constexpr double small = 1e-3, smallSignal = 1e-7, least = 1e-6;
     const Network& network_;
     std::vector<double> unknowns_, states_;

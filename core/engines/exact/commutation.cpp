@@ -211,8 +211,7 @@ bool Commutation<Real>::settleAs(Mode<Real>& mode, Vector<Real>& y) {
         if (!mode.guards.empty() && mode.guardImpulse.size() > 0) {
             multiply(mode.guardImpulse, y.data(), guardScratch_.data());
             for (std::size_t i = 0; i < mode.guards.size(); ++i)
-                if (guardScratch_(static_cast<Eigen::Index>(i)) <
-                    -magnitudes_.impulseNoise(mode.guards[i].sort))
+                if (guardScratch_(static_cast<Eigen::Index>(i)) < -magnitudes_.impulseNoise(mode.guards[i].sort))
                     return false;
         }
         projected_.resize(y.size());
@@ -245,8 +244,7 @@ typename Commutation<Real>::Trial Commutation<Real>::judge(Mode<Real>& mode, con
     if (trial.violators.empty() && mode.guardImpulse.size() > 0) {
         const Vector<Real> impulse = mode.guardImpulse * before;
         for (std::size_t i = 0; i < mode.guards.size(); ++i)
-            if (impulse(static_cast<Eigen::Index>(i)) <
-                -magnitudes_.impulseNoise(mode.guards[i].sort))
+            if (impulse(static_cast<Eigen::Index>(i)) < -magnitudes_.impulseNoise(mode.guards[i].sort))
                 trial.violators.push_back(i);
     }
     if (trial.violators.empty()) {
@@ -294,7 +292,8 @@ std::vector<std::size_t> Commutation<Real>::shadowed(const Mode<Real>& mode) con
         }
         if (!throughGate) continue;
         for (std::size_t i = 0; i < mode.guards.size(); ++i)
-            if (mode.guards[i].sort == UnknownSort::current && std::abs(along(mode.guards[i].terms, shared.col(j))) > 1e-6)
+            if (mode.guards[i].sort == UnknownSort::current &&
+                std::abs(along(mode.guards[i].terms, shared.col(j))) > 1e-6)
                 found.push_back(i);
     }
     return found;

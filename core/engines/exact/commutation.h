@@ -29,7 +29,7 @@ struct SegmentsHash {
 struct GuardInfo {
     int element;
     int next;
-    Terms terms;     ///< over z
+    Terms terms;  ///< over z
     UnknownSort sort;
 };
 
@@ -120,7 +120,7 @@ private:
     Magnitudes<Real>& magnitudes_;
     std::unordered_map<Segments, std::unique_ptr<Mode<Real>>, SegmentsHash> modes_;
     std::unordered_map<Segments, std::shared_ptr<Algebra<Real>>, SegmentsHash> algebras_;  ///< by equations
-    std::vector<std::size_t> logic_;  ///< elements that drive a signal
+    std::vector<std::size_t> logic_;                                ///< elements that drive a signal
     std::unordered_map<Segments, Segments, SegmentsHash> guesses_;  ///< from wanted to what came of it last time
     Vector<Real> guardScratch_, before_, projected_;
     bool lenient_ = false;  ///< guards may be a little beyond their noise if they come back within a base step

@@ -78,9 +78,7 @@ Real Magnitudes<Real>::noise(const Real* coefficients, UnknownSort sort) const {
     for (int i = 0; i < frame_.states; ++i) sum += std::abs(coefficients[i]) * sizeOfState(i);
     for (int i = 0; i < frame_.sources; ++i) sum += std::abs(coefficients[frame_.states + i]) * sources_(i);
     // A signal has no size but that of what makes it up.
-    const Real size = sort == UnknownSort::voltage   ? voltage_
-                      : sort == UnknownSort::current ? current_
-                                                        : sum;
+    const Real size = sort == UnknownSort::voltage ? voltage_ : sort == UnknownSort::current ? current_ : sum;
     return part_ * size + least + rounding * sum;
 }
 

@@ -72,7 +72,7 @@ public:
     Real impulseNoise(UnknownSort sort) const {
         return sort == UnknownSort::voltage   ? fluxNoise()
                : sort == UnknownSort::current ? chargeNoise()
-                                                 : std::numeric_limits<Real>::infinity();
+                                              : std::numeric_limits<Real>::infinity();
     }
     /// Grows whenever a magnitude has grown by a tenth.
     int version() const { return version_; }

@@ -15,9 +15,9 @@
 #include <unordered_map>
 #include <vector>
 
-#include "network/clock.h"
 #include "engines/exact/conditions.h"
 #include "engines/exact/recorder.h"
+#include "network/clock.h"
 
 namespace hedgerow::exact {
 

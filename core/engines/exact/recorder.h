@@ -66,9 +66,10 @@ private:
 
     const Frame<Real>& frame_;
     RowLayout layout_;
-    Numbers tolerance_, forgetting_, potential_, current_;  ///< of the last two: one for unknowns of that sort, zero for others
-    Numbers signalSize_;                                 ///< the largest of each running signal, zero for others
-    bool running_ = false;                               ///< whether there are any
+    Numbers tolerance_, forgetting_, potential_,
+        current_;           ///< of the last two: one for unknowns of that sort, zero for others
+    Numbers signalSize_;    ///< the largest of each running signal, zero for others
+    bool running_ = false;  ///< whether there are any
     RunSink& sink_;
     const CancelToken& cancel_;  ///< a way may need many points: it is left unfinished when the run is to stop
     Magnitudes<Real>& magnitudes_;

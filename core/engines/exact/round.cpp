@@ -53,7 +53,8 @@ std::unique_ptr<Round<Real>> Round<Real>::along(Leg<Real>& leg, const Clock& clo
     std::vector<Part> parts;
     // Sources that follow a signal jump within the period.
     if (clock.period() == 0 || !frame.network.heldSources.empty() ||
-        !collect(leg, clock, legs, recorder.signalSet(), parts)) return nullptr;
+        !collect(leg, clock, legs, recorder.signalSet(), parts))
+        return nullptr;
     auto round = std::make_unique<Round<Real>>();
     round->period = clock.period();
     round->generation = recorder.generation();

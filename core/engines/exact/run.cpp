@@ -31,9 +31,7 @@ Run<Real>::Run(const Network& network, const RunRequest& request, RunSink& sink,
       clock_(network),
       y_(Vector<Real>::Zero(frame_.size())),
       slope_(frame_.size()),
-      sense_([this](int column) {
-          return static_cast<double>(mode_->configuration().readout.row(column).dot(y_));
-      }),
+      sense_([this](int column) { return static_cast<double>(mode_->configuration().readout.row(column).dot(y_)); }),
       gateOn_(network.elements.size(), 0),
       entered_(network.elements.size(), 0),
       eventsByElement_(network.elements.size(), 0) {

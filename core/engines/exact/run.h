@@ -3,8 +3,8 @@
 
 #include <optional>
 
-#include "network/clock.h"
 #include "engines/exact/leg.h"
+#include "network/clock.h"
 
 namespace hedgerow::exact {
 
@@ -78,10 +78,10 @@ private:
     Mode<Real>* mode_ = nullptr;
     Tick t_ = 0, inModeSince_ = 0;
     Clock::Sense sense_;
-    std::vector<char> gateOn_;   ///< per element
+    std::vector<char> gateOn_;        ///< per element
     std::vector<std::size_t> logic_;  ///< the elements that drive a signal
-    std::vector<Tick> entered_;  ///< per element: when it came into its segment
-    Vector<Real> wayStart_;      ///< where the stretch begins that is not stored yet
+    std::vector<Tick> entered_;       ///< per element: when it came into its segment
+    Vector<Real> wayStart_;           ///< where the stretch begins that is not stored yet
     Tick wayLength_ = 0;
     int modeGeneration_ = 0;
     std::size_t instant_ = 0;  ///< the next of the instants asked for

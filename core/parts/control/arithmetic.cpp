@@ -16,16 +16,6 @@ namespace {
 
 using Row = SignalPiece::Row;
 
-bool connected(const NetworkBuilder& b, std::string_view pin) {
-    const SignalInput input = b.input(pin);
-    return input.signal >= 0 || input.column >= 0;
-}
-
-/// y = coefficients · u + constant.
-PieceLaw linear(std::vector<Row> outputs) {
-    return {static_cast<int>(outputs.front().size()) - 1, {{std::move(outputs)}}};
-}
-
 PieceLaw sumOf(const NetworkBuilder& b) {
     const std::string signs = b.choice("signs");
     Row row(4, 0.0);
@@ -64,30 +54,35 @@ PieceLaw along(const std::vector<TablePoint>& points) {
         if (b.t == a.t) continue;
         const double slope = (b.value - a.value) / (b.t - a.t);
         const int here = static_cast<int>(law.pieces.size());
-        law.pieces.push_back(
-            {{{slope, a.value - slope * a.t}}, {}, {{{1, -a.t}, here - 1}, {{-1, b.t}, here + 1}}});
+        law.pieces.push_back({{{slope, a.value - slope * a.t}}, {}, {{{1, -a.t}, here - 1}, {{-1, b.t}, here + 1}}});
     }
-    law.pieces.push_back({{{0, points.back().value}}, {}, {{{1, -points.back().t}, static_cast<int>(law.pieces.size()) - 1}}});
+    law.pieces.push_back(
+        {{{0, points.back().value}}, {}, {{{1, -points.back().t}, static_cast<int>(law.pieces.size()) - 1}}});
     return law;
 }
 
 PieceLaw limiter(double low, double high) {
-    return {1, {{{{1, 0}}, {}, {{{-1, high}, 1}, {{1, -low}, 2}}},
-                {{{0, high}}, {}, {{{1, -high}, 0}}},
-                {{{0, low}}, {}, {{{-1, low}, 0}}}}};
+    return {1,
+            {{{{1, 0}}, {}, {{{-1, high}, 1}, {{1, -low}, 2}}},
+             {{{0, high}}, {}, {{{1, -high}, 0}}},
+             {{{0, low}}, {}, {{{-1, low}, 0}}}}};
 }
 
 PieceLaw deadBand(double half) {
-    return {1, {{{{0, 0}}, {}, {{{-1, half}, 1}, {{1, half}, 2}}},
-                {{{1, -half}}, {}, {{{1, -half}, 0}}},
-                {{{1, half}}, {}, {{{-1, -half}, 0}}}}};
+    return {1,
+            {{{{0, 0}}, {}, {{{-1, half}, 1}, {{1, half}, 2}}},
+             {{{1, -half}}, {}, {{{1, -half}, 0}}},
+             {{{1, half}}, {}, {{{-1, -half}, 0}}}}};
 }
 
 PieceLaw absolute() { return {1, {{{{1, 0}}, {}, {{{1, 0}, 1}}}, {{{-1, 0}}, {}, {{{-1, 0}, 0}}}}}; }
 
 /// 1 once a - b has risen above half the width, 0 once it has fallen below minus that.
 PieceLaw comparator(double width) {
-    return {2, {{{{0, 0, 0}}, {}, {{{-1, 1, width / 2}, 1}}}, {{{0, 0, 1}}, {}, {{{1, -1, width / 2}, 0}}}}, {}, true,
+    return {2,
+            {{{{0, 0, 0}}, {}, {{{-1, 1, width / 2}, 1}}}, {{{0, 0, 1}}, {}, {{{1, -1, width / 2}, 0}}}},
+            {},
+            true,
             width > 0};
 }
 
@@ -117,65 +112,18 @@ SmoothLaw quotient(double least) {
 
 /// Truth of up to three logic inputs.
 SmoothLaw gate(const std::string& how, bool second, bool third) {
-    return {3, 1, [=](std::span<const double> u, std::span<double> y, std::span<double>) {
-                const std::vector<bool> in = [&] {
-                    std::vector<bool> list = {u[0] > 0.5};
-                    if (second) list.push_back(u[1] > 0.5);
-                    if (third) list.push_back(u[2] > 0.5);
-                    return list;
-                }();
-                const auto on = static_cast<std::size_t>(std::count(in.begin(), in.end(), true));
-                const bool all = on == in.size(), any = on > 0;
-                y[0] = how == "and" ? all : how == "or" ? any : how == "xor" ? on % 2 == 1 : how == "nand" ? !all : !any;
-            }};
-}
-
-constexpr double third = 2 * std::numbers::pi / 3;
-
-/// Amplitude-invariant (Clarke).
-PieceLaw toAlphaBeta() {
-    const double r = 1 / std::sqrt(3.0);
-    return linear({{2.0 / 3, -1.0 / 3, -1.0 / 3, 0}, {0, r, -r, 0}});
-}
-PieceLaw fromAlphaBeta() {
-    const double r = std::sqrt(3.0) / 2;
-    return linear({{1, 0, 0}, {-0.5, r, 0}, {-0.5, -r, 0}});
-}
-
-/// d = alpha cos + beta sin, q = beta cos - alpha sin (Park); the way back has the other sign.
-SmoothLaw turned(double sign) {
-    return {3, 2, [sign](std::span<const double> u, std::span<double> y, std::span<double> jacobian) {
-                const double c = std::cos(u[2]), s = sign * std::sin(u[2]);
-                y[0] = c * u[0] + s * u[1], y[1] = c * u[1] - s * u[0];
-                if (jacobian.empty()) return;
-                jacobian[0] = c, jacobian[1] = s, jacobian[2] = sign * y[1];
-                jacobian[3] = -s, jacobian[4] = c, jacobian[5] = -sign * y[0];
-            }};
-}
-
-SmoothLaw abcToDq() {
-    return {4, 2, [](std::span<const double> u, std::span<double> y, std::span<double> jacobian) {
-                y[0] = y[1] = 0;
-                for (std::size_t i = 0; i < 3; ++i) {
-                    const double angle = u[3] - third * static_cast<double>(i);
-                    y[0] += 2.0 / 3 * std::cos(angle) * u[i], y[1] -= 2.0 / 3 * std::sin(angle) * u[i];
-                    if (!jacobian.empty())
-                        jacobian[i] = 2.0 / 3 * std::cos(angle), jacobian[4 + i] = -2.0 / 3 * std::sin(angle);
-                }
-                if (!jacobian.empty()) jacobian[3] = y[1], jacobian[7] = -y[0];
-            }};
-}
-
-SmoothLaw dqToAbc() {
-    return {3, 3, [](std::span<const double> u, std::span<double> y, std::span<double> jacobian) {
-                for (std::size_t i = 0; i < 3; ++i) {
-                    const double angle = u[2] - third * static_cast<double>(i);
-                    const double c = std::cos(angle), s = std::sin(angle);
-                    y[i] = c * u[0] - s * u[1];
-                    if (!jacobian.empty())
-                        jacobian[3 * i] = c, jacobian[3 * i + 1] = -s, jacobian[3 * i + 2] = -s * u[0] - c * u[1];
-                }
-            }};
+    return {
+        3, 1, [=](std::span<const double> u, std::span<double> y, std::span<double>) {
+            const std::vector<bool> in = [&] {
+                std::vector<bool> list = {u[0] > 0.5};
+                if (second) list.push_back(u[1] > 0.5);
+                if (third) list.push_back(u[2] > 0.5);
+                return list;
+            }();
+            const auto on = static_cast<std::size_t>(std::count(in.begin(), in.end(), true));
+            const bool all = on == in.size(), any = on > 0;
+            y[0] = how == "and" ? all : how == "or" ? any : how == "xor" ? on % 2 == 1 : how == "nand" ? !all : !any;
+        }};
 }
 
 /// A function of x and y on a grid: between its points along x and y in straight lines (bilinear), constant outside.
@@ -193,7 +141,9 @@ Result<Grid> gridOf(const std::vector<double>& x, const std::vector<double>& y, 
         return Error{ErrorCode::range,
                      fmt::format("{} numbers are needed, one for each x and y, but there are {}", x.size() * y.size(),
                                  values.size()),
-                     {}, {}, "values"};
+                     {},
+                     {},
+                     "values"};
     return Grid{x, y, values};
 }
 
@@ -218,85 +168,191 @@ SmoothLaw overGrid(const Grid& grid) {
             }};
 }
 
-const char* const clarkeSource = "E. Clarke, Circuit Analysis of A-C Power Systems, vol. 1, 1943; amplitude-invariant";
-const char* const parkSource = "R. H. Park, Two-Reaction Theory of Synchronous Machines, AIEE Trans. 48, 1929";
-
 }  // namespace
 
 void registerArithmetic(PartLibrary& library) {
-    const auto add = [&](const SignalKind& kind, LawPart::MakeLaw law, LawPart::Output output = LawPart::Output::follows,
-                         LawPart::Check check = {}) {
+    const auto add = [&](const SignalKind& kind, LawPart::MakeLaw law,
+                         LawPart::Output output = LawPart::Output::follows, LawPart::Check check = {}) {
         library.add(std::make_unique<LawPart>(kind, std::move(law), output, LawPart::MakeStep{}, std::move(check)));
     };
     const LawPart::Check ordered = [](const std::function<double(std::string_view)>& value) -> Status {
         if (value("low") < value("high")) return {};
         return Error{ErrorCode::range, "the lower limit must be below the upper one", {}, {}, "low"};
     };
-    add({"gain", "Gain", "G", {"amplifier", "factor"}, "y = k u", "The input times a factor.", {"u"}, {"y"}, "k",
-         {number("k", "gain", "k", "1", "", true), number("offset", "offset", "y_0", "0")}, "y = k u + y_0"},
-        [](const NetworkBuilder& b) { return linear({{b.value("k"), b.value("offset")}}); });
-    add({"sum", "Sum", "SUM", {"difference", "add", "subtract", "error"}, "y = a − b, or with other signs",
+    add({"gain",
+         "Gain",
+         "G",
+         {"amplifier", "factor"},
+         "y = k u",
+         "The input times a factor.",
+         {"u"},
+         {"y"},
+         "k",
+         {number("k", "gain", "k", "1", "", true), number("offset", "offset", "y_0", "0")},
+         "y = k u + y_0"},
+        [](const NetworkBuilder& b) {
+            return linear({{b.value("k"), b.value("offset")}});
+        });
+    add({"sum",
+         "Sum",
+         "SUM",
+         {"difference", "add", "subtract", "error"},
+         "y = a − b, or with other signs",
          "Adds its inputs with the chosen signs, in the order a, b, c. All three should have the same unit.",
-         {"a", "b?", "c?"}, {"y"}, "Σ", {choiceOf("signs", "signs of a, b, c", {"+-", "++", "+++", "++-", "+--"})},
+         {"a", "b?", "c?"},
+         {"y"},
+         "Σ",
+         {choiceOf("signs", "signs of a, b, c", {"+-", "++", "+++", "++-", "+--"})},
          "y = ± a ± b ± c"},
         sumOf);
-    add({"product", "Product", "MUL", {"multiply", "multiplier"}, "y = a b c",
+    add({"product",
+         "Product",
+         "MUL",
+         {"multiply", "multiplier"},
+         "y = a b c",
          "The product of its inputs; c may stay open. Two running inputs make a circuit that only the adaptive "
          "engine solves; give the part a task to compute at samples.",
-         {"a", "b", "c?"}, {"y"}, "×", {}, "y = a b c"},
+         {"a", "b", "c?"},
+         {"y"},
+         "×",
+         {},
+         "y = a b c"},
         product);
-    add({"quotient", "Quotient", "DIV", {"divide", "divider", "ratio"}, "y = a / b",
-         "a divided by b, where the magnitude of b counts as no smaller than the given least one.", {"a", "b"}, {"y"},
-         "÷", {positive("least", "least magnitude of b", "b_min", "1u")}, "y = a / b"},
+    add({"quotient",
+         "Quotient",
+         "DIV",
+         {"divide", "divider", "ratio"},
+         "y = a / b",
+         "a divided by b, where the magnitude of b counts as no smaller than the given least one.",
+         {"a", "b"},
+         {"y"},
+         "÷",
+         {positive("least", "least magnitude of b", "b_min", "1u")},
+         "y = a / b"},
         [](const NetworkBuilder& b) { return quotient(b.value("least")); });
-    add({"minimum", "Minimum", "MIN", {"least", "lesser"}, "The least of its inputs",
-         "The least of those inputs that are connected.", {"a", "b", "c?"}, {"y"}, "min", {}, "y = min(a, b, c)"},
+    add({"minimum",
+         "Minimum",
+         "MIN",
+         {"least", "lesser"},
+         "The least of its inputs",
+         "The least of those inputs that are connected.",
+         {"a", "b", "c?"},
+         {"y"},
+         "min",
+         {},
+         "y = min(a, b, c)"},
         [](const NetworkBuilder& b) { return extremeOf(b, -1); });
-    add({"maximum", "Maximum", "MAX", {"greatest", "greater"}, "The greatest of its inputs",
-         "The greatest of those inputs that are connected.", {"a", "b", "c?"}, {"y"}, "max", {}, "y = max(a, b, c)"},
+    add({"maximum",
+         "Maximum",
+         "MAX",
+         {"greatest", "greater"},
+         "The greatest of its inputs",
+         "The greatest of those inputs that are connected.",
+         {"a", "b", "c?"},
+         {"y"},
+         "max",
+         {},
+         "y = max(a, b, c)"},
         [](const NetworkBuilder& b) { return extremeOf(b, 1); });
-    add({"magnitude", "Magnitude", "ABS", {"absolute value", "rectify"}, "y = |u|", "The magnitude of its input.",
-         {"u"}, {"y"}, "|u|", {}, "y = |u|"},
+    add({"magnitude",
+         "Magnitude",
+         "ABS",
+         {"absolute value", "rectify"},
+         "y = |u|",
+         "The magnitude of its input.",
+         {"u"},
+         {"y"},
+         "|u|",
+         {},
+         "y = |u|"},
         [](const NetworkBuilder&) { return absolute(); });
-    add({"limiter", "Limiter", "LIM", {"saturation", "limit"}, "Holds a signal between two limits",
-         "The input, as long as it lies between the limits, else the limit.", {"u"}, {"y"}, "limit",
-         limits("0", "1"), "y = min(max(u, y_min), y_max)"},
+    add(
+        {"limiter",
+         "Limiter",
+         "LIM",
+         {"saturation", "limit"},
+         "Holds a signal between two limits",
+         "The input, as long as it lies between the limits, else the limit.",
+         {"u"},
+         {"y"},
+         "limit",
+         limits("0", "1"),
+         "y = min(max(u, y_min), y_max)"},
         [](const NetworkBuilder& b) { return limiter(b.value("low"), b.value("high")); }, LawPart::Output::follows,
         ordered);
-    add({"dead-band", "Dead band", "DB", {"dead zone"}, "Nothing near zero, a straight line beyond",
-         "Zero while the magnitude of the input is below half the width; beyond, what it exceeds that by.", {"u"},
-         {"y"}, "dead", {positive("width", "width", "w", "0.1", "", true)},
+    add({"dead-band",
+         "Dead band",
+         "DB",
+         {"dead zone"},
+         "Nothing near zero, a straight line beyond",
+         "Zero while the magnitude of the input is below half the width; beyond, what it exceeds that by.",
+         {"u"},
+         {"y"},
+         "dead",
+         {positive("width", "width", "w", "0.1", "", true)},
          "y = 0 for |u| < w/2, else u ∓ w/2"},
         [](const NetworkBuilder& b) { return deadBand(b.value("width") / 2); });
-    add({"comparator", "Comparator", "CMP", {"compare", "hysteresis", "hysteretic"}, "On while a is above b",
+    add(
+        {"comparator",
+         "Comparator",
+         "CMP",
+         {"compare", "hysteresis", "hysteretic"},
+         "On while a is above b",
          "Its output turns on when a rises above b by half the hysteresis and off when it falls below b by as much; b "
          "counts as zero where it is open. With running inputs both edges come at the exact instant, so that it can "
          "switch a gate: peak-current and hysteretic control are made with it.",
-         {"a", "b?"}, {"q"}, "a > b", {number("hysteresis", "hysteresis", "h", "0", "", true)},
+         {"a", "b?"},
+         {"q"},
+         "a > b",
+         {number("hysteresis", "hysteresis", "h", "0", "", true)},
          "q = 1 when a − b > h/2, 0 when a − b < −h/2"},
         [](const NetworkBuilder& b) { return comparator(b.value("hysteresis")); }, LawPart::Output::logic,
         [](const std::function<double(std::string_view)>& value) -> Status {
             if (value("hysteresis") >= 0) return {};
             return Error{ErrorCode::range, "the hysteresis must not be negative", {}, {}, "hysteresis"};
         });
-    add({"selector", "Selector", "SEL", {"multiplexer", "switch signal"}, "a while s is off, b while it is on",
-         "Passes one of two signals on.", {"a", "b", "s"}, {"y"}, "a/b", {}, "y = a for s < 1/2, else b"},
+    add({"selector",
+         "Selector",
+         "SEL",
+         {"multiplexer", "switch signal"},
+         "a while s is off, b while it is on",
+         "Passes one of two signals on.",
+         {"a", "b", "s"},
+         {"y"},
+         "a/b",
+         {},
+         "y = a for s < 1/2, else b"},
         [](const NetworkBuilder&) { return selector(); });
-    add({"curve", "Look-up table", "TAB", {"lookup", "table 1d", "characteristic"}, "A curve through points",
+    add({"curve",
+         "Look-up table",
+         "TAB",
+         {"lookup", "table 1d", "characteristic"},
+         "A curve through points",
          "Straight lines through points, typed as pairs: '0 0, 1 2, 3 2.5', rising in the first number. Outside of "
          "them the value stays. The name of a CSV file may stand here instead.",
-         {"u"}, {"y"}, "y(u)", {textOf("points", "points, or a CSV file", "0 0, 1 1")}, "y by straight lines"},
+         {"u"},
+         {"y"},
+         "y(u)",
+         {textOf("points", "points, or a CSV file", "0 0, 1 1")},
+         "y by straight lines"},
         [](const NetworkBuilder& b) {
             auto points = pointsOf(b.text("points"), "", "", b.folder());
             if (points) return along(*points);
             b.refuse("points", points.error().message);
             return linear({{1, 0}});
         });
-    add({"surface", "Look-up table of two inputs", "TAB", {"lookup 2d", "map", "table 2d"}, "A surface through a grid",
+    add({"surface",
+         "Look-up table of two inputs",
+         "TAB",
+         {"lookup 2d", "map", "table 2d"},
+         "A surface through a grid",
          "Values on a grid of x and y, with straight lines between them along both (bilinear); outside it stays at "
          "the edge. The values come row by row: all x for the first y, then for the second.",
-         {"x", "y"}, {"z"}, "z(x,y)",
-         {expressionsOf("x", "x", "0, 1"), expressionsOf("y", "y", "0, 1"), expressionsOf("values", "values", "0, 1, 1, 2")},
+         {"x", "y"},
+         {"z"},
+         "z(x,y)",
+         {expressionsOf("x", "x", "0, 1"), expressionsOf("y", "y", "0, 1"),
+          expressionsOf("values", "values", "0, 1, 1, 2")},
          "z bilinear in x and y"},
         [](const NetworkBuilder& b) {
             auto grid = gridOf(b.numbers("x"), b.numbers("y"), b.numbers("values"));
@@ -304,40 +360,21 @@ void registerArithmetic(PartLibrary& library) {
             b.refuse(grid.error().field, grid.error().message);
             return overGrid({{0, 1}, {0, 1}, {0, 0, 0, 0}});
         });
-    add({"logic", "Logic gate", "LOG", {"and", "or", "xor", "nand", "nor", "not"}, "and, or, xor, nand, nor",
+    add(
+        {"logic",
+         "Logic gate",
+         "LOG",
+         {"and", "or", "xor", "nand", "nor", "not"},
+         "and, or, xor, nand, nor",
          "Combines logic signals; above one half counts as on. Open inputs do not count. Of one input, nand and nor "
          "are its opposite.",
-         {"a", "b?", "c?"}, {"q"}, "logic", {choiceOf("how", "how", {"and", "or", "xor", "nand", "nor"})},
+         {"a", "b?", "c?"},
+         {"q"},
+         "logic",
+         {choiceOf("how", "how", {"and", "or", "xor", "nand", "nor"})},
          "q = a and b and c, ..."},
         [](const NetworkBuilder& b) { return gate(b.choice("how"), connected(b, "b"), connected(b, "c")); },
         LawPart::Output::logic);
-    add({"abc-alphabeta", "abc to αβ", "TR", {"clarke"}, "Three phases as a vector of two components",
-         "α = (2a − b − c)/3 and β = (b − c)/√3: a balanced system of peak 1 is a vector of length 1.",
-         {"a", "b", "c"}, {"alpha", "beta"}, "abc/αβ", {}, "α = (2a − b − c)/3, β = (b − c)/√3", clarkeSource},
-        [](const NetworkBuilder&) { return toAlphaBeta(); });
-    add({"alphabeta-abc", "αβ to abc", "TR", {"inverse clarke"}, "Three phases from a vector of two components",
-         "The way back from αβ, without a zero-sequence.", {"alpha", "beta"}, {"a", "b", "c"}, "αβ/abc", {},
-         "a = α, b = (−α + √3 β)/2, c = (−α − √3 β)/2", clarkeSource},
-        [](const NetworkBuilder&) { return fromAlphaBeta(); });
-    add({"alphabeta-dq", "αβ to dq", "TR", {"park"}, "A vector seen from a turning frame",
-         "Turns the vector back by the angle θ in radians, as a frame at that angle sees it.",
-         {"alpha", "beta", "theta"}, {"d", "q"}, "αβ/dq", {}, "d = α cos θ + β sin θ, q = β cos θ − α sin θ",
-         parkSource},
-        [](const NetworkBuilder&) { return turned(1); });
-    add({"dq-alphabeta", "dq to αβ", "TR", {"inverse park"}, "A vector out of a turning frame", "Turns it by θ.",
-         {"d", "q", "theta"}, {"alpha", "beta"}, "dq/αβ", {}, "α = d cos θ − q sin θ, β = q cos θ + d sin θ",
-         parkSource},
-        [](const NetworkBuilder&) { return turned(-1); });
-    add({"abc-dq", "abc to dq", "TR", {"park abc"}, "Three phases seen from a turning frame",
-         "abc to αβ and on to dq: with θ the angle of phase a (its cosine is at the peak at θ = 0) a balanced system "
-         "of peak 1 is d = 1, q = 0.",
-         {"a", "b", "c", "theta"}, {"d", "q"}, "abc/dq", {},
-         "d = 2/3 Σ u_i cos(θ − 2πi/3), q = −2/3 Σ u_i sin(θ − 2πi/3)", parkSource},
-        [](const NetworkBuilder&) { return abcToDq(); });
-    add({"dq-abc", "dq to abc", "TR", {"inverse park abc"}, "Three phases out of a turning frame",
-         "The way back from dq, without a zero-sequence.", {"d", "q", "theta"}, {"a", "b", "c"}, "dq/abc", {},
-         "u_i = d cos(θ − 2πi/3) − q sin(θ − 2πi/3)", parkSource},
-        [](const NetworkBuilder&) { return dqToAbc(); });
 }
 
 }  // namespace hedgerow

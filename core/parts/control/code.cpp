@@ -54,8 +54,12 @@ class CodeStep final : public SampledStep {
 public:
     /// @param watched  the variables behind the outputs
     /// @param stop  line at which it stops the run; 0 for none
-    CodeStep(std::shared_ptr<const st::Program> program, double period, const std::vector<std::string>& watched, int stop)
-        : machine_(program), inputs_(variablesOf(*program, st::Role::input)), outputs_(variablesOf(*program, st::Role::output)), period_(period) {
+    CodeStep(std::shared_ptr<const st::Program> program, double period, const std::vector<std::string>& watched,
+             int stop)
+        : machine_(program),
+          inputs_(variablesOf(*program, st::Role::input)),
+          outputs_(variablesOf(*program, st::Role::output)),
+          period_(period) {
         for (const std::string& name : watched) watched_.push_back(program->main().find(name));
         machine_.stopAt(stop);
     }
@@ -63,7 +67,8 @@ public:
         for (std::size_t i = 0; i < inputs_.size(); ++i) machine_.set(*inputs_[i], in[i]);
         if (auto done = machine_.run(static_cast<double>(samples_++) * period_); !done) return done;
         for (std::size_t i = 0; i < outputs_.size(); ++i) out[i] = machine_.value(*outputs_[i]);
-        for (std::size_t i = 0; i < watched_.size(); ++i) out[out.size() - watched_.size() + i] = machine_.value(*watched_[i]);
+        for (std::size_t i = 0; i < watched_.size(); ++i)
+            out[out.size() - watched_.size() + i] = machine_.value(*watched_[i]);
         for (std::size_t i = 0; i < outputs_.size(); ++i)
             if (!std::isfinite(out[i]))
                 return Error{ErrorCode::numeric, fmt::format("output {} is {}", lowerCase(outputs_[i]->name), out[i])};
@@ -89,7 +94,8 @@ private:
 class Code final : public SignalPart {
 public:
     explicit Code(int width) : SignalPart(description(width)) {}
-    Status checkTexts(const std::function<std::string(std::string_view)>& text, const std::string& folder) const override {
+    Status checkTexts(const std::function<std::string(std::string_view)>& text,
+                      const std::string& folder) const override {
         auto source = sourceOf(text("code"), folder);
         if (source) return SignalPart::checkTexts(text, folder);
         Error error = source.error();
@@ -105,7 +111,8 @@ public:
             b.refuse("code", program.error().text());
             return addNothing(b);
         }
-        for (const auto& [role, pins] : {std::pair(st::Role::input, &inputs()), std::pair(st::Role::output, &outputs())}) {
+        for (const auto& [role, pins] :
+             {std::pair(st::Role::input, &inputs()), std::pair(st::Role::output, &outputs())}) {
             const auto variables = variablesOf(**program, role);
             if (variables.size() > pins->size()) {
                 b.refuse("code", fmt::format("the code has {} {}s, but the part has {} pins for them", variables.size(),
@@ -120,8 +127,10 @@ public:
             names.push_back(lowerCase(variable->name));
         }
         b.addStep(
-            [text = *source, constants, watched, stop = static_cast<int>(b.value("stop"))](double period) -> std::unique_ptr<SampledStep> {
-                return std::make_unique<CodeStep>(*st::Program::compile(text, period, constants), period, watched, stop);
+            [text = *source, constants, watched,
+             stop = static_cast<int>(b.value("stop"))](double period) -> std::unique_ptr<SampledStep> {
+                return std::make_unique<CodeStep>(*st::Program::compile(text, period, constants), period, watched,
+                                                  stop);
             },
             inputs(), outputs(), names);
         offerOutputs(b);
@@ -152,12 +161,16 @@ private:
                                    : std::vector<std::string>{"wide structured text"};
         kind.summary = "Your own control code in structured text";
         kind.help =
-            "A program in structured text (IEC 61131-3), run once at each sample of its task. Its VAR_INPUT variables are "
+            "A program in structured text (IEC 61131-3), run once at each sample of its task. Its VAR_INPUT variables "
+            "are "
             "the pins u1, u2, ... in their order, its VAR_OUTPUT variables y1, y2, ...; all its other plain variables "
-            "can be watched as quantities of the part. Variables keep their values from sample to sample. SAMPLE_TIME is "
+            "can be watched as quantities of the part. Variables keep their values from sample to sample. SAMPLE_TIME "
+            "is "
             "the time between samples in seconds. Constants may be given beside the code, with project parameters in "
-            "them. A run can be made to stop where the code first comes to a line; the message then shows its variables at "
-            "that sample. The code can reach nothing but its variables, and one that does not come to an end is stopped with "
+            "them. A run can be made to stop where the code first comes to a line; the message then shows its "
+            "variables at "
+            "that sample. The code can reach nothing but its variables, and one that does not come to an end is "
+            "stopped with "
             "its line named. Instead of the code the name of a file that ends in .st may stand here. Texts, structures "
             "and pointers are not supported.";
         for (int i = 1; i <= width; ++i) {
@@ -165,8 +178,11 @@ private:
             kind.outputs.push_back(fmt::format("y{}", i));
         }
         kind.mark = "ST";
-        kind.parameters = {textOf("code", "code", "VAR_INPUT e : LREAL; END_VAR\nVAR_OUTPUT y : LREAL; END_VAR\nVAR sum : LREAL; END_VAR\n\nsum := LIMIT(0.0, sum + 10.0 * SAMPLE_TIME * e, 1.0);\ny := LIMIT(0.0, 0.02 * e + sum, 1.0);\n"),
-                           expressionsOf("values", "constants", ""), stopLine()};
+        kind.parameters = {
+            textOf("code", "code",
+                   "VAR_INPUT e : LREAL; END_VAR\nVAR_OUTPUT y : LREAL; END_VAR\nVAR sum : LREAL; END_VAR\n\nsum := "
+                   "LIMIT(0.0, sum + 10.0 * SAMPLE_TIME * e, 1.0);\ny := LIMIT(0.0, 0.02 * e + sum, 1.0);\n"),
+            expressionsOf("values", "constants", ""), stopLine()};
         kind.equations = "as written, once a sample";
         kind.source = "IEC 61131-3:2013";
         kind.needsTask = true;

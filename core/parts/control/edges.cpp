@@ -151,7 +151,9 @@ struct StateTable {
 
 Result<StateTable> readTable(const std::string& text) {
     StateTable table;
-    const auto fault = [](std::string message) { return Error{ErrorCode::syntax, std::move(message), {}, {}, "table"}; };
+    const auto fault = [](std::string message) {
+        return Error{ErrorCode::syntax, std::move(message), {}, {}, "table"};
+    };
     std::vector<std::string> lines;
     for (std::size_t start = 0; start <= text.size();) {
         const std::size_t end = std::min(text.find_first_of(";\n", start), text.size());
@@ -159,7 +161,8 @@ Result<StateTable> readTable(const std::string& text) {
         start = end + 1;
     }
     const auto stateCalled = [&](std::string_view name) {
-        return static_cast<std::size_t>(std::find(table.names.begin(), table.names.end(), trimmed(name)) - table.names.begin());
+        return static_cast<std::size_t>(std::find(table.names.begin(), table.names.end(), trimmed(name)) -
+                                        table.names.begin());
     };
     for (const std::string& line : lines) {
         const std::size_t colon = line.find(':');
@@ -176,7 +179,8 @@ Result<StateTable> readTable(const std::string& text) {
             values.push_back(value->value);
         }
         if (values.size() > StateTable::outputCount)
-            return fault(fmt::format("state {} has {} outputs, but there are {}", name, values.size(), StateTable::outputCount));
+            return fault(
+                fmt::format("state {} has {} outputs, but there are {}", name, values.size(), StateTable::outputCount));
         values.resize(StateTable::outputCount);
         table.names.push_back(name);
         table.outputs.push_back(std::move(values));
@@ -185,7 +189,8 @@ Result<StateTable> readTable(const std::string& text) {
     for (const std::string& line : lines) {
         const std::size_t colon = line.find(':'), arrow = line.find('>');
         if (arrow >= colon) continue;
-        StateTable::Way way{stateCalled(line.substr(0, arrow)), stateCalled(line.substr(arrow + 1, colon - arrow - 1)), {}};
+        StateTable::Way way{
+            stateCalled(line.substr(0, arrow)), stateCalled(line.substr(arrow + 1, colon - arrow - 1)), {}};
         if (std::max(way.from, way.to) >= table.names.size())
             return fault(fmt::format("'{}' names a state that is not there", trimmed(line.substr(0, colon))));
         const std::string condition = line.substr(colon + 1) + "|";
@@ -199,7 +204,8 @@ Result<StateTable> readTable(const std::string& text) {
             const bool wanted = !word.starts_with('!');
             const std::string input = wanted ? word : word.substr(1);
             if (input.size() != 1 || input[0] < 'a' || input[0] > 'd')
-                return fault(fmt::format("'{}' is no condition: inputs are a to d, with ! & |", trimmed(line.substr(colon + 1))));
+                return fault(fmt::format("'{}' is no condition: inputs are a to d, with ! & |",
+                                         trimmed(line.substr(colon + 1))));
             all.push_back({static_cast<std::size_t>(input[0] - 'a'), wanted});
             word.clear();
             if (c == '|') way.when.push_back(std::move(all)), all.clear();
@@ -233,7 +239,8 @@ public:
 private:
     static bool holds(const StateTable::Way& way, std::span<const double> in) {
         return std::any_of(way.when.begin(), way.when.end(), [&](const std::vector<StateTable::Literal>& all) {
-            return std::all_of(all.begin(), all.end(), [&](const StateTable::Literal& l) { return on(in[l.input]) == l.wanted; });
+            return std::all_of(all.begin(), all.end(),
+                               [&](const StateTable::Literal& l) { return on(in[l.input]) == l.wanted; });
         });
     }
     std::shared_ptr<const StateTable> table_;
@@ -245,58 +252,106 @@ void registerEdges(PartLibrary& library) {
     const auto add = [&](const SignalKind& kind, ProcessPart::Plan plan) {
         library.add(std::make_unique<ProcessPart>(kind, std::move(plan), true));
     };
-    add({"latch", "Latch", "FF", {"flip-flop", "set reset", "rs"}, "Remembers which of two inputs was on last",
+    add({"latch",
+         "Latch",
+         "FF",
+         {"flip-flop", "set reset", "rs"},
+         "Remembers which of two inputs was on last",
          "s turns it on and r off; while both are on the one that wins decides. n is its opposite. Set by a clock and "
          "reset by a comparator it makes peak-current control.",
-         {"s", "r"}, {"q", "n"}, "S/R", {choiceOf("wins", "wins", {"reset", "set"})}, "q set by s, reset by r"},
+         {"s", "r"},
+         {"q", "n"},
+         "S/R",
+         {choiceOf("wins", "wins", {"reset", "set"})},
+         "q set by s, reset by r"},
         [](const NetworkBuilder& b) -> ProcessPart::MakeProcess {
             return [resetWins = b.choice("wins") == "reset"] { return std::make_unique<Latch>(resetWins); };
         });
-    add({"one-shot", "One-shot", "OS", {"monostable", "pulse former"}, "A pulse of one length from each rising edge",
-         "While a pulse is on, a further edge makes it longer or is not seen.", {"u"}, {"q"}, "1x",
-         {positive("length", "length", "t_p", "1u", "s", true), choiceOf("further", "a further edge", {"starts again", "is not seen"})},
+    add({"one-shot",
+         "One-shot",
+         "OS",
+         {"monostable", "pulse former"},
+         "A pulse of one length from each rising edge",
+         "While a pulse is on, a further edge makes it longer or is not seen.",
+         {"u"},
+         {"q"},
+         "1x",
+         {positive("length", "length", "t_p", "1u", "s", true),
+          choiceOf("further", "a further edge", {"starts again", "is not seen"})},
          "q = 1 for t_p after an edge"},
         [](const NetworkBuilder& b) -> ProcessPart::MakeProcess {
             return [length = b.value("length"), again = b.choice("further") == "starts again"] {
                 return std::make_unique<OneShot>(length, again);
             };
         });
-    add({"counter", "Counter", "CT", {"count", "divider by n"}, "Counts rising edges", "Counts the rising edges of u; at the modulus it begins again at zero. It is zero while the reset is on.",
-         {"u", "reset?"}, {"y"}, "count", {positive("modulus", "modulus", "n", "1M", "", true)}, "y = number of edges, modulo n"},
+    add({"counter",
+         "Counter",
+         "CT",
+         {"count", "divider by n"},
+         "Counts rising edges",
+         "Counts the rising edges of u; at the modulus it begins again at zero. It is zero while the reset is on.",
+         {"u", "reset?"},
+         {"y"},
+         "count",
+         {positive("modulus", "modulus", "n", "1M", "", true)},
+         "y = number of edges, modulo n"},
         [](const NetworkBuilder& b) -> ProcessPart::MakeProcess {
             return [modulus = b.value("modulus")] { return std::make_unique<Counter>(modulus); };
         });
-    add({"edge-delay", "Edge delay", "ED", {"delay of edges", "on-delay", "off-delay", "blanking"}, "Edges that come late",
+    add({"edge-delay",
+         "Edge delay",
+         "ED",
+         {"delay of edges", "on-delay", "off-delay", "blanking"},
+         "Edges that come late",
          "Rising edges come late by one time and falling ones by another, for gate drives and contactors. A pulse "
          "shorter than its delay does not come.",
-         {"u"}, {"q"}, "delay",
-         {number("rise", "rising edges late by", "t_r", "100n", "s", true), number("fall", "falling edges late by", "t_f", "100n", "s", true)},
+         {"u"},
+         {"q"},
+         "delay",
+         {number("rise", "rising edges late by", "t_r", "100n", "s", true),
+          number("fall", "falling edges late by", "t_f", "100n", "s", true)},
          "q(t) = u(t − t_r) on rising, u(t − t_f) on falling edges"},
         [](const NetworkBuilder& b) -> ProcessPart::MakeProcess {
             const double rise = b.value("rise"), fall = b.value("fall");
             if (rise < 0 || fall < 0) b.refuse(rise < 0 ? "rise" : "fall", "a delay must not be negative");
             return [rise, fall] { return std::make_unique<EdgeDelay>(rise, fall); };
         });
-    SignalKind hold{"sample-hold", "Sample and hold", "SH", {"sampler", "track and hold"}, "Keeps a value from an edge on",
-                    "Takes over its input at each rising edge of s, or all the edges that come while s is on, and holds "
-                    "it. For sampling at equal distances give the parts behind it a task instead.",
-                    {"u", "s"}, {"y"}, "S/H", {choiceOf("how", "takes over", {"at the edge", "while on"})},
-                    "y = u at the edge of s"};
+    SignalKind hold{
+        "sample-hold",
+        "Sample and hold",
+        "SH",
+        {"sampler", "track and hold"},
+        "Keeps a value from an edge on",
+        "Takes over its input at each rising edge of s, or all the edges that come while s is on, and holds "
+        "it. For sampling at equal distances give the parts behind it a task instead.",
+        {"u", "s"},
+        {"y"},
+        "S/H",
+        {choiceOf("how", "takes over", {"at the edge", "while on"})},
+        "y = u at the edge of s"};
     hold.sensed = {"u"};
     add(hold, [](const NetworkBuilder& b) -> ProcessPart::MakeProcess {
         return [tracks = b.choice("how") == "while on"] { return std::make_unique<SampleHold>(tracks); };
     });
-    add({"states", "State table", "SM", {"state machine", "sequencer"}, "States with outputs, and ways between them",
+    add({"states",
+         "State table",
+         "SM",
+         {"state machine", "sequencer"},
+         "States with outputs, and ways between them",
          "Lines separated by semicolons. 'rest: 0 0 0' is a state with the values of q1, q2 and q3; the first is where "
          "it starts. 'rest > run: a & !b | c' is a way from one to another and when it is taken; the first open one "
          "in their order counts. 'state' is the number of the present state, from 0.",
-         {"a?", "b?", "c?", "d?"}, {"q1", "q2", "q3", "state"}, "states",
+         {"a?", "b?", "c?", "d?"},
+         {"q1", "q2", "q3", "state"},
+         "states",
          {textOf("table", "states and ways", "rest: 0 0 0; run: 1 0 0; rest > run: a; run > rest: !a")},
          "as the table says"},
         [](const NetworkBuilder& b) -> ProcessPart::MakeProcess {
             auto table = readTable(b.text("table"));
             if (!table) b.refuse("table", table.error().message), table = readTable("rest: 0");
-            return [shared = std::make_shared<const StateTable>(*table)] { return std::make_unique<StateProcess>(shared); };
+            return [shared = std::make_shared<const StateTable>(*table)] {
+                return std::make_unique<StateProcess>(shared);
+            };
         });
 }
 

@@ -57,7 +57,8 @@ public:
         for (const double phase : set_.phases) {
             Channel channel;
             channel.period = toFine(static_cast<long double>(set_.period));
-            channel.start = toFine(static_cast<long double>(set_.start) + static_cast<long double>(phase) * set_.period);
+            channel.start =
+                toFine(static_cast<long double>(set_.start) + static_cast<long double>(phase) * set_.period);
             // From a period that began before the run, so that its pulse is on its way at the start.
             while (channel.start > 0) channel.start -= channel.period;
             while (channel.start + channel.period <= 0) channel.start += channel.period;
@@ -147,7 +148,8 @@ private:
         c.start += c.period;
     }
     static Tick instant(const Channel& c, double part) {
-        return toTick(c.start + static_cast<FineTime>(static_cast<long double>(c.period) * static_cast<long double>(part)));
+        return toTick(c.start +
+                      static_cast<FineTime>(static_cast<long double>(c.period) * static_cast<long double>(part)));
     }
     /// Pulses and gaps that would be too short do not come.
     Pulse cleared(const Pulse& pulse, const Channel& c) const {
@@ -166,9 +168,12 @@ private:
 inline Pulse pulseOf(double duty, Carrier carrier) {
     const double d = std::clamp(duty, 0.0, 1.0);
     switch (carrier) {
-        case Carrier::saw: return {0, d};
-        case Carrier::fallingSaw: return {1 - d, 1};
-        case Carrier::triangle: return {(1 - d) / 2, (1 + d) / 2};
+        case Carrier::saw:
+            return {0, d};
+        case Carrier::fallingSaw:
+            return {1 - d, 1};
+        case Carrier::triangle:
+            return {(1 - d) / 2, (1 + d) / 2};
     }
     return {0, d};
 }

@@ -135,7 +135,8 @@ private:
 double inOneTurn(double angle) { return angle - turn * std::floor(angle / turn); }
 
 /// Locks an angle to a vector: q of the vector in the frame of the angle goes to zero by a PI regulator.
-/// S.-K. Chung, A phase tracking system for three phase utility interface inverters, IEEE Trans. Power Electron. 15, 2000.
+/// S.-K. Chung, A phase tracking system for three phase utility interface inverters, IEEE Trans. Power Electron. 15,
+/// 2000.
 class LockStep final : public NumbersStep {
 public:
     struct Setting {
@@ -197,15 +198,30 @@ void registerSampled(PartLibrary& library) {
     const auto add = [&](const SignalKind& kind, LawPart::MakeStep step) {
         library.add(std::make_unique<SampledPart>(kind, std::move(step)));
     };
-    add({"unit-delay", "Unit delay", "Z", {"z-1", "one sample"}, "The input of some samples before",
-         "Gives the input of one sample before, or of more. It may close a loop within a task.", {"u"}, {"y"}, "1/z",
-         {positive("n", "samples", "n", "1", "", true), number("y0", "output before", "y_0", "0")}, "y_k = u_{k−n}"},
+    add({"unit-delay",
+         "Unit delay",
+         "Z",
+         {"z-1", "one sample"},
+         "The input of some samples before",
+         "Gives the input of one sample before, or of more. It may close a loop within a task.",
+         {"u"},
+         {"y"},
+         "1/z",
+         {positive("n", "samples", "n", "1", "", true), number("y0", "output before", "y_0", "0")},
+         "y_k = u_{k−n}"},
         [](const NetworkBuilder& b) -> StepMaker {
             const auto n = samplesOf(b.value("n"), 1);
             return [n, y0 = b.value("y0")](double) { return std::make_unique<DelayStep>(n, y0); };
         });
-    add({"transport-delay", "Transport delay", "DL", {"dead time delay", "pure delay"}, "The input some time ago",
-         "The delay is rounded to whole samples of its task, at least one.", {"u"}, {"y"}, "delay",
+    add({"transport-delay",
+         "Transport delay",
+         "DL",
+         {"dead time delay", "pure delay"},
+         "The input some time ago",
+         "The delay is rounded to whole samples of its task, at least one.",
+         {"u"},
+         {"y"},
+         "delay",
          {positive("delay", "delay", "t_d", "100u", "s", true), number("y0", "output before", "y_0", "0")},
          "y(t) = u(t − t_d)"},
         [](const NetworkBuilder& b) -> StepMaker {
@@ -213,11 +229,17 @@ void registerSampled(PartLibrary& library) {
                 return std::make_unique<DelayStep>(samplesOf(delay, period), y0);
             };
         });
-    add({"transfer-z", "Transfer function in z", "H", {"difference equation", "digital filter"},
+    add({"transfer-z",
+         "Transfer function in z",
+         "H",
+         {"difference equation", "digital filter"},
          "A quotient of polynomials in z⁻¹",
          "Coefficients in powers of z⁻¹ from the zeroth, separated by commas: '0, 1' over '1, -0.9' is "
          "z⁻¹/(1 − 0.9 z⁻¹). The first of the denominator must not be zero.",
-         {"u"}, {"y"}, "H(z)", {expressionsOf("num", "numerator", "0.1", true), expressionsOf("den", "denominator", "1, -0.9", true)},
+         {"u"},
+         {"y"},
+         "H(z)",
+         {expressionsOf("num", "numerator", "0.1", true), expressionsOf("den", "denominator", "1, -0.9", true)},
          "a_0 y_k = Σ b_i u_{k−i} − Σ a_i y_{k−i}",
          "A. V. Oppenheim, R. W. Schafer, Discrete-Time Signal Processing, 3rd ed., 6.3"},
         [](const NetworkBuilder& b) -> StepMaker {
@@ -225,8 +247,15 @@ void registerSampled(PartLibrary& library) {
             if (below.front() == 0) b.refuse("den", "the first coefficient must not be zero"), below.front() = 1;
             return [above, below](double) { return std::make_unique<DifferenceStep>(above, below); };
         });
-    add({"rate-limiter", "Rate limiter", "RL", {"slew rate", "ramp limiter"}, "Follows no faster than a rate",
-         "Moves towards its input by no more than its rates times the time between samples.", {"u"}, {"y"}, "rate",
+    add({"rate-limiter",
+         "Rate limiter",
+         "RL",
+         {"slew rate", "ramp limiter"},
+         "Follows no faster than a rate",
+         "Moves towards its input by no more than its rates times the time between samples.",
+         {"u"},
+         {"y"},
+         "rate",
          {positive("up", "rate upwards, per second", "r_up", "1k", "", true),
           positive("down", "rate downwards, per second", "r_down", "1k", "", true), number("y0", "start", "y_0", "0")},
          "−r_down ≤ y' ≤ r_up"},
@@ -236,30 +265,48 @@ void registerSampled(PartLibrary& library) {
             };
         });
     for (const bool square : {false, true})
-        add({square ? "moving-rms" : "moving-mean", square ? "Moving RMS" : "Moving mean", square ? "RMS" : "MEAN",
+        add({square ? "moving-rms" : "moving-mean",
+             square ? "Moving RMS" : "Moving mean",
+             square ? "RMS" : "MEAN",
              square ? std::vector<std::string>{"rms value"} : std::vector<std::string>{"average", "mean value"},
              square ? "The RMS of the last period" : "The mean of the last period",
-             "Over as many samples as the window holds; over those there are until it is full.", {"u"}, {"y"},
-             square ? "rms" : "mean", {positive("window", "window", "T_w", "20m", "s", true)},
+             "Over as many samples as the window holds; over those there are until it is full.",
+             {"u"},
+             {"y"},
+             square ? "rms" : "mean",
+             {positive("window", "window", "T_w", "20m", "s", true)},
              square ? "y = √(1/n Σ u²)" : "y = 1/n Σ u"},
             [square](const NetworkBuilder& b) -> StepMaker {
                 return [square, window = b.value("window")](double period) {
                     return std::make_unique<MovingStep>(samplesOf(window, period), square);
                 };
             });
-    add({"fundamental", "Fundamental", "FUN", {"fourier component", "first harmonic"},
+    add({"fundamental",
+         "Fundamental",
+         "FUN",
+         {"fourier component", "first harmonic"},
          "Peak and phase of one frequency over its last period",
          "The discrete Fourier component of the last period. The phase is that of a cosine at the present sample, in "
          "radians.",
-         {"u"}, {"peak", "phase"}, "f₁", {positive("f", "frequency", "f_1", "50", "Hz", true)},
+         {"u"},
+         {"peak", "phase"},
+         "f₁",
+         {positive("f", "frequency", "f_1", "50", "Hz", true)},
          "2/n Σ u_{k−i} e^{j2πi/n}"},
         [](const NetworkBuilder& b) -> StepMaker {
             return [f = b.value("f")](double period) {
                 return std::make_unique<FundamentalStep>(samplesOf(1 / f, period));
             };
         });
-    add({"quantiser", "Quantiser", "ADC", {"adc", "quantizer", "converter"}, "Rounds to the steps of a converter",
-         "Rounds its input to one of 2^bits steps between low and high and stops at the ends.", {"u"}, {"y"}, "ADC",
+    add({"quantiser",
+         "Quantiser",
+         "ADC",
+         {"adc", "quantizer", "converter"},
+         "Rounds to the steps of a converter",
+         "Rounds its input to one of 2^bits steps between low and high and stops at the ends.",
+         {"u"},
+         {"y"},
+         "ADC",
          {number("low", "lowest", "u_min", "0"), number("high", "end of the range", "u_max", "3.3", "", true),
           positive("bits", "bits", "n", "12", "", true)},
          "y = low + round((u − low)/q) q, q = (high − low)/2^n"},
@@ -271,7 +318,9 @@ void registerSampled(PartLibrary& library) {
             };
         });
     for (const bool single : {true, false})
-        add({single ? "pll" : "pll3", single ? "Phase-locked loop" : "Three-phase phase-locked loop", "PLL",
+        add({single ? "pll" : "pll3",
+             single ? "Phase-locked loop" : "Three-phase phase-locked loop",
+             "PLL",
              single ? std::vector<std::string>{"phase lock", "synchronisation"}
                     : std::vector<std::string>{"phase lock 3"},
              single ? "Angle and frequency of a wave" : "Angle and frequency of three phases",
@@ -279,7 +328,8 @@ void registerSampled(PartLibrary& library) {
                  ". The loop is of second order with the natural frequency and damping given, at the given peak." +
                  (single ? " The missing second component is made by a resonator at the present frequency." : ""),
              single ? std::vector<std::string>{"u"} : std::vector<std::string>{"a", "b", "c"},
-             {"theta", "f", "d", "q"}, "PLL",
+             {"theta", "f", "d", "q"},
+             "PLL",
              {positive("f", "frequency", "f_0", "50", "Hz", true), positive("peak", "nominal peak", "û", "1", "", true),
               positive("fn", "natural frequency of the loop", "f_n", "20", "Hz"),
               positive("damping", "damping of the loop", "ζ", "0.7071")},

@@ -188,11 +188,27 @@ void PieceLaw::evaluate(int piece, std::span<const double> u, std::span<double> 
     for (std::size_t j = 0; j < now.outputs.size(); ++j) y[j] = along(now.outputs[j], u);
 }
 
+PieceLaw linear(std::vector<SignalPiece::Row> outputs) {
+    return {static_cast<int>(outputs.front().size()) - 1, {{std::move(outputs)}}};
+}
+
+bool connected(const NetworkBuilder& b, std::string_view pin) {
+    const SignalInput input = b.input(pin);
+    return input.signal >= 0 || input.column >= 0;
+}
+
 PartKind signalKind(const SignalKind& d) {
-    PartKind kind{.id = d.id, .title = d.title, .prefix = d.prefix, .synonyms = d.synonyms, .summary = d.summary,
-                  .help = d.help, .pins = {}, .parameters = d.parameters,
+    PartKind kind{.id = d.id,
+                  .title = d.title,
+                  .prefix = d.prefix,
+                  .synonyms = d.synonyms,
+                  .summary = d.summary,
+                  .help = d.help,
+                  .pins = {},
+                  .parameters = d.parameters,
                   .rungs = {{1, d.needsTask ? "exact at its samples" : "exact", d.equations, d.source, 1.0}},
-                  .symbol = {}, .group = d.group};
+                  .symbol = {},
+                  .group = d.group};
     const int rows = static_cast<int>(std::max({d.inputs.size(), d.outputs.size(), std::size_t{1}}));
     // With room for the names of the pins, and the mark above them, where there are several.
     const int half = rows > 1 ? 8 * rows + 16 : 16, wide = rows > 1 ? 40 : 24;
@@ -201,15 +217,17 @@ PartKind signalKind(const SignalKind& d) {
             const int y = 16 * static_cast<int>(i) - 8 * (static_cast<int>(names.size()) - 1);
             const bool optional = names[i].ends_with('?');
             kind.pins.push_back({optional ? names[i].substr(0, names[i].size() - 1) : names[i],
-                                 {sign * (wide + 8), y}, sort, optional || sort == PinSort::signalOut});
-            kind.symbol.push_back({fmt::format("M {} {} L {} {}", sign * wide, y, sign * (wide + 8), y),
-                                   Stroke::Weight::thin});
+                                 {sign * (wide + 8), y},
+                                 sort,
+                                 optional || sort == PinSort::signalOut});
+            kind.symbol.push_back(
+                {fmt::format("M {} {} L {} {}", sign * wide, y, sign * (wide + 8), y), Stroke::Weight::thin});
         }
     };
     side(d.inputs, -1, PinSort::signalIn);
     side(d.outputs, 1, PinSort::signalOut);
-    kind.symbol.push_back({fmt::format("M {0} {1} L {2} {1} L {2} {3} L {0} {3} Z", -wide, -half, wide, half),
-                           Stroke::Weight::thin});
+    kind.symbol.push_back(
+        {fmt::format("M {0} {1} L {2} {1} L {2} {3} L {0} {3} Z", -wide, -half, wide, half), Stroke::Weight::thin});
     kind.mark = d.mark;
     kind.labelAt = {-wide, -half - 12};
     if (d.canBeSampled || d.needsTask)
@@ -302,7 +320,8 @@ void LawPart::elaborate(NetworkBuilder& b) const {
     const Law law = law_(b);
     const auto* pieces = std::get_if<PieceLaw>(&law);
     if (b.sampled()) {
-        b.addStep(step_ ? step_(b) : [law](double) { return std::make_unique<LawStep>(law); }, inputs(), outputs());
+        b.addStep(
+            step_ ? step_(b) : [law](double) { return std::make_unique<LawStep>(law); }, inputs(), outputs());
         return offerOutputs(b);
     }
     std::vector<SignalInput> reads;
@@ -345,7 +364,10 @@ void SampledPart::elaborate(NetworkBuilder& b) const {
 }
 
 ProcessPart::ProcessPart(SignalKind description, Plan plan, bool follows)
-    : SignalPart((description.canBeSampled = false, description)), plan_(std::move(plan)), follows_(follows), sensed_(description.sensed) {}
+    : SignalPart((description.canBeSampled = false, description)),
+      plan_(std::move(plan)),
+      follows_(follows),
+      sensed_(description.sensed) {}
 
 void ProcessPart::elaborate(NetworkBuilder& b) const {
     std::vector<SignalInput> reads;

@@ -40,6 +40,11 @@ struct PieceLaw {
     void evaluate(int piece, std::span<const double> u, std::span<double> y) const;
 };
 
+/// y = coefficients · u + constant, a row an output.
+PieceLaw linear(std::vector<SignalPiece::Row> outputs);
+/// Whether something drives a pin.
+bool connected(const NetworkBuilder& b, std::string_view pin);
+
 /// A law y = f(u) with a derivative everywhere. Running inputs make it a smooth element.
 struct SmoothLaw {
     int inputs = 1, outputs = 1;
@@ -59,8 +64,8 @@ struct SignalKind {
     std::vector<ParameterKind> parameters = {};
     std::string equations = {}, source = "definition";
     std::string group = "Control";
-    bool canBeSampled = true;  ///< gives it the field "task"
-    bool needsTask = false;    ///< it works at samples only
+    bool canBeSampled = true;              ///< gives it the field "task"
+    bool needsTask = false;                ///< it works at samples only
     std::vector<std::string> sensed = {};  ///< inputs of a process that may run: it looks at them when another changes
 };
 PartKind signalKind(const SignalKind& description);

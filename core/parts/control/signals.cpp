@@ -55,13 +55,23 @@ private:
 class StepSignal final : public SignalPart {
 public:
     StepSignal()
-        : SignalPart({"signal-step", "Step", "K", {"step signal", "jump"}, "One value before an instant, another after",
-                      "Changes once, exactly at its instant. For what belongs to a scene rather than to the circuit take "
-                      "a constant and an event of the scene.",
-                      {}, {"y"}, "step",
-                      {number("before", "before", "y_0", "0", "", true), number("after", "after", "y_1", "1", "", true),
-                       time("at", "at", "t_1", "1m")},
-                      "y = y_0 for t < t_1, else y_1", "definition", "Control", false}) {}
+        : SignalPart(
+              {"signal-step",
+               "Step",
+               "K",
+               {"step signal", "jump"},
+               "One value before an instant, another after",
+               "Changes once, exactly at its instant. For what belongs to a scene rather than to the circuit take "
+               "a constant and an event of the scene.",
+               {},
+               {"y"},
+               "step",
+               {number("before", "before", "y_0", "0", "", true), number("after", "after", "y_1", "1", "", true),
+                time("at", "at", "t_1", "1m")},
+               "y = y_0 for t < t_1, else y_1",
+               "definition",
+               "Control",
+               false}) {}
     static ParameterKind time(const char* key, const char* label, const char* symbol, const char* standard) {
         ParameterKind p = number(key, label, symbol, standard, "s", true);
         p.least = 0, p.most = longestRunSeconds;
@@ -78,15 +88,23 @@ public:
 class Probe final : public SignalPart {
 public:
     Probe()
-        : SignalPart({"probe", "Measured quantity", "P", {"p", "measure", "sensor", "measurement"},
+        : SignalPart({"probe",
+                      "Measured quantity",
+                      "P",
+                      {"p", "measure", "sensor", "measurement"},
                       "Any voltage, current or signal, by its name",
                       "Gives a quantity of the circuit as a signal without a wire to it: 'out.v' the voltage of net "
                       "out, 'L1.i' a current, 'C1.v' a voltage between pins. Within a module names of the module come "
                       "first. Powers are products and cannot be measured so: multiply a voltage and a current.",
-                      {}, {"y"}, "meas",
+                      {},
+                      {"y"},
+                      "meas",
                       {textOf("of", "quantity", "out.v", true), number("gain", "gain", "k", "1"),
                        number("offset", "offset", "y_0", "0")},
-                      "y = k q + y_0", "definition", "Control", false}) {}
+                      "y = k q + y_0",
+                      "definition",
+                      "Control",
+                      false}) {}
     bool outputsRun(const SignalSurroundings&) const override { return true; }
     void elaborate(NetworkBuilder& b) const override {
         b.measure(b.column("y"), b.text("of"), b.value("gain"), b.value("offset"));
@@ -147,20 +165,29 @@ private:
 class Task final : public SignalPart {
 public:
     Task()
-        : SignalPart({"task", "Task", "T", {"sample time", "sampling", "interrupt"},
-                      "Parts that run together at equally spaced instants",
-                      "Parts of the control that name this task read all their inputs at one instant, run one after "
-                      "the other in the order of their wires, and show their outputs together when the computing time "
-                      "has passed. With a modulator named, the task runs as often in each of its carrier periods as "
-                      "is given, and starts with them. Of tasks that meet at one instant the one with the lower "
-                      "number of priority goes first, and the others see its outputs if it has no computing time.",
-                      {}, {}, "task",
-                      {positive("period", "period", "T_s", "100u", "s", true), hidden(StepSignal::time("offset", "first sample at", "t_0", "0")),
-                       hidden(StepSignal::time("delay", "computing time", "t_c", "0")),
-                       textOf("carrier", "runs with the modulator", ""),
-                       positive("times", "times in each of its periods", "n", "1"),
-                       number("priority", "priority", "", "1")},
-                      "samples at t_0 + k T_s, outputs t_c later", "definition", "Control", false}) {}
+        : SignalPart(
+              {"task",
+               "Task",
+               "T",
+               {"sample time", "sampling", "interrupt"},
+               "Parts that run together at equally spaced instants",
+               "Parts of the control that name this task read all their inputs at one instant, run one after "
+               "the other in the order of their wires, and show their outputs together when the computing time "
+               "has passed. With a modulator named, the task runs as often in each of its carrier periods as "
+               "is given, and starts with them. Of tasks that meet at one instant the one with the lower "
+               "number of priority goes first, and the others see its outputs if it has no computing time.",
+               {},
+               {},
+               "task",
+               {positive("period", "period", "T_s", "100u", "s", true),
+                hidden(StepSignal::time("offset", "first sample at", "t_0", "0")),
+                hidden(StepSignal::time("delay", "computing time", "t_c", "0")),
+                textOf("carrier", "runs with the modulator", ""),
+                positive("times", "times in each of its periods", "n", "1"), number("priority", "priority", "", "1")},
+               "samples at t_0 + k T_s, outputs t_c later",
+               "definition",
+               "Control",
+               false}) {}
     void elaborate(NetworkBuilder&) const override {}
 
 private:
@@ -177,33 +204,54 @@ void registerSignals(PartLibrary& library) {
     const auto add = [&](const SignalKind& kind, WavePart::Make make) {
         library.add(std::make_unique<WavePart>(kind, std::move(make)));
     };
-    add({"signal-ramp", "Ramp", "K", {"soft start", "ramp signal"}, "A straight line from one value to another",
-         "Stays at its first value, runs straight to its last within the duration, and stays there: a soft start.", {},
-         {"y"}, "ramp",
+    add({"signal-ramp",
+         "Ramp",
+         "K",
+         {"soft start", "ramp signal"},
+         "A straight line from one value to another",
+         "Stays at its first value, runs straight to its last within the duration, and stays there: a soft start.",
+         {},
+         {"y"},
+         "ramp",
          {number("from", "from", "y_0", "0", "", true), number("to", "to", "y_1", "1", "", true),
           StepSignal::time("start", "begins at", "t_0", "0"), positive("duration", "duration", "t_d", "5m", "s", true)},
          "y = y_0 + (y_1 − y_0)(t − t_0)/t_d"},
         [](const NetworkBuilder& b) -> WavePart::Wave {
             const double start = b.value("start");
             return {std::make_unique<PointsGenerator>(
-                std::vector<TablePoint>{{start, b.value("from")}, {start + b.value("duration"), b.value("to")}}, true, 0.0)};
+                std::vector<TablePoint>{{start, b.value("from")}, {start + b.value("duration"), b.value("to")}}, true,
+                0.0)};
         });
-    add({"signal-sine", "Running sine", "K", {"sine wave signal"}, "offset + peak · sin(2π f t + φ)",
-         "A sine that runs without samples. For one that is sampled and held take the sampled sine, or read this one in "
+    add({"signal-sine",
+         "Running sine",
+         "K",
+         {"sine wave signal"},
+         "offset + peak · sin(2π f t + φ)",
+         "A sine that runs without samples. For one that is sampled and held take the sampled sine, or read this one "
+         "in "
          "a task.",
-         {}, {"y"}, "sin",
+         {},
+         {"y"},
+         "sin",
          {number("peak", "peak", "y_pk", "1", "", true), positive("f", "frequency", "f", "50", "Hz", true),
           number("phase", "phase", "φ", "0", "deg"), number("offset", "offset", "y_0", "0")},
          "y = y_0 + y_pk sin(2π f t + φ)"},
         [](const NetworkBuilder& b) -> WavePart::Wave {
-            return {std::make_unique<SineGenerator>(b.value("f"), b.value("phase")), b.value("peak"), b.value("offset")};
+            return {std::make_unique<SineGenerator>(b.value("f"), b.value("phase")), b.value("peak"),
+                    b.value("offset")};
         });
-    add({"signal-points", "Table signal", "K", {"signal table", "signal profile", "pattern"}, "Follows points over time",
+    add({"signal-points",
+         "Table signal",
+         "K",
+         {"signal table", "signal profile", "pattern"},
+         "Follows points over time",
          "Pairs of time and value, rising in time: '0 0, 1m 5, 3m 5', or the name of a CSV file with a time in seconds "
          "and a value on each line. Two points of one time make a jump. With a period they repeat.",
-         {}, {"y"}, "y(t)",
-         {textOf("points", "points, or a CSV file", "0 0, 1m 1"), choiceOf("between", "between points", {"straight", "held"}),
-          StepSignal::time("period", "period", "T", "0")},
+         {},
+         {"y"},
+         "y(t)",
+         {textOf("points", "points, or a CSV file", "0 0, 1m 1"),
+          choiceOf("between", "between points", {"straight", "held"}), StepSignal::time("period", "period", "T", "0")},
          "y by straight lines"},
         [](const NetworkBuilder& b) -> WavePart::Wave {
             auto points = pointsOf(b.text("points"), "s", "", b.folder());
@@ -214,17 +262,25 @@ void registerSignals(PartLibrary& library) {
             if (list.empty()) list = {{0, 0}};
             return {std::make_unique<PointsGenerator>(std::move(list), b.choice("between") == "straight", period)};
         });
-    add({"carrier", "Carrier", "K", {"sawtooth", "ramp generator", "slope compensation"}, "A saw or a triangle",
+    add({"carrier",
+         "Carrier",
+         "K",
+         {"sawtooth", "ramp generator", "slope compensation"},
+         "A saw or a triangle",
          "Runs between low and high: the saw rises and jumps back, the falling saw falls; the triangle is high at the "
          "start of a period and low in its middle. For a comparator, or as slope compensation.",
-         {}, {"y"}, "saw",
+         {},
+         {"y"},
+         "saw",
          {positive("f", "frequency", "f_c", "100k", "Hz", true), number("low", "low", "y_0", "0"),
           number("high", "high", "y_1", "1", "", true), choiceOf("shape", "shape", {"saw", "falling saw", "triangle"}),
           number("phase", "delay, in periods", "θ", "0")},
          "y = y_0 + (y_1 − y_0) carrier(t)"},
         [](const NetworkBuilder& b) -> WavePart::Wave {
             const std::string shape = b.choice("shape");
-            const Carrier carrier = shape == "saw" ? Carrier::saw : shape == "triangle" ? Carrier::triangle : Carrier::fallingSaw;
+            const Carrier carrier = shape == "saw"        ? Carrier::saw
+                                    : shape == "triangle" ? Carrier::triangle
+                                                          : Carrier::fallingSaw;
             const double period = 1 / b.value("f");
             return {std::make_unique<CarrierWave>(carrier, period, b.value("phase") * period),
                     b.value("high") - b.value("low"), b.value("low")};

@@ -1,0 +1,42 @@
+#pragma once
+// What differs from a project in one stretch of a run: values that were set, and values that ramp.
+
+#include <map>
+#include <string>
+#include <utility>
+#include <vector>
+
+#include "network/part_type.h"
+
+namespace hedgerow {
+
+/// What differs from the project in one stretch of a run. Targets are parameters of the project, or values of parts as
+/// "R1.r"; values are as typed.
+struct Changes {
+    using List = std::vector<std::pair<std::string, std::string>>;
+    List sets;
+    List ends = {};                        ///< of what ramps in this stretch: the value at its end
+    std::vector<std::string> ramped = {};  ///< what ramps in any stretch of the run
+    Tick from = 0, to = 0;                 ///< of the stretch
+};
+
+/// A value that ramps: (value, slope), straight from one instant to another and constant outside.
+struct Ramp {
+    double before = 0, after = 0;
+    Tick from = 0, to = 0;
+};
+using Ramps = std::map<std::pair<std::string, std::string>, Ramp>;  ///< by part and key
+
+/// Makes the wave of such a value.
+std::unique_ptr<SourceGenerator> rampWave(const Ramp& ramp);
+
+/// Sets parameters of a project that is not laid out yet, then values of parts of one that is.
+void setParameters(Project& project, const Changes::List& list);
+void setValues(Project& flat, const Changes::List& list);
+
+/// Values of parts that are not the same at the end of a stretch as at its start, or may not be in another one. What
+/// cannot ramp is added to `errors`.
+Ramps rampsBetween(const Project& start, const Project& end, const Changes& changes, const PartLibrary& library,
+                   std::vector<Error>& errors);
+
+}  // namespace hedgerow
