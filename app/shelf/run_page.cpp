@@ -306,6 +306,8 @@ void RunPage::fillChanges() {
     for (std::size_t i = 0; i + 1 < runs.size(); ++i) {
         if (runs[i] != workspace_.shownRun() || !runs[i + 1]->run) continue;
         QStringList lines;
+        const std::string &scene = runs[i]->run->scene(), &before = runs[i + 1]->run->scene();
+        if (scene != before) lines << QString::fromStdString("scene " + before + " → " + scene).toHtmlEscaped();
         for (const std::string& line :
              changesBetween(runs[i + 1]->run->project(), runs[i]->run->project(), workspace_.catalogue()))
             lines << QString::fromStdString(line).toHtmlEscaped();

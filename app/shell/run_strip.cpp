@@ -179,7 +179,8 @@ void RunStrip::refreshPrice() {
         return;
     }
     const auto& last = workspace_.shownRun();
-    if (last && !workspace_.shownRunIsOld() && last->run->plan() == workspace_.plan().name) {
+    if (last && !workspace_.shownRunIsOld() && last->run->plan() == workspace_.plan().name &&
+        last->run->scene() == workspace_.scene().name) {
         const RunSummary& summary = last->run->summary();
         price_->setText(
             QString("took %1").arg(shown(summary.second("total"), "s")) +
@@ -195,7 +196,11 @@ void RunStrip::refreshPrice() {
                 .arg(part, 0, 'f', 0)
                 .arg(where));
     } else if (predicted) {
-        price_->setText(QString("price ~%1").arg(shown(predicted->seconds, "s", 1)));
+        const bool small = predicted->bytes < 1e6;
+        price_->setText(QString("price ~%1, ~%2 %3")
+                            .arg(shown(predicted->seconds, "s", 1))
+                            .arg(small ? predicted->bytes / 1e3 : predicted->bytes / 1e6, 0, 'f', 0)
+                            .arg(small ? "kB" : "MB"));
         detail_->setText(QString("%1 switching instants").arg(counted(double(predicted->edges))));
     } else {
         price_->setText("");

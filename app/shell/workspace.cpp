@@ -276,6 +276,7 @@ void Workspace::setPlan(const QString& name) {
 
 void Workspace::setScene(const QString& name) {
     sceneName_ = name.toStdString();
+    estimateTimer_.start();
     emit projectChanged();
 }
 
@@ -429,19 +430,22 @@ void Workspace::estimate() {
     price_.reset();
     if (auto prepared = Run::prepare(history_.shared(), {scene().name, plan().name, "", {}, 0})) {
         const std::int64_t edges = (*prepared)->expectedEdges();
-        if (edges > 0) price_ = Price{static_cast<double>(edges) * costOf(**prepared), edges};
+        const Cost cost = costOf(**prepared);
+        const auto count = static_cast<double>(edges);
+        if (edges > 0) price_ = Price{count * cost.seconds, edges, count * cost.bytes};
     }
     emit runProgressed();
 }
 
-double& Workspace::costOf(const Run& run) { return secondsPerEdge_[std::string(run.engine().name())]; }
+Workspace::Cost& Workspace::costOf(const Run& run) { return costs_[std::string(run.engine().name())]; }
 
 /// What an edge cost in this run predicts the next.
 void Workspace::learnCost(const Run& run) {
     const std::int64_t edges = run.expectedEdges();
     if (edges <= 0 || run.summary().reached <= 0) return;
     const double part = toSeconds(run.summary().reached) / toSeconds(run.end());
-    if (part > 0.05) costOf(run) = run.summary().second("total") / (part * static_cast<double>(edges));
+    const double passed = part * static_cast<double>(edges);
+    if (part > 0.05) costOf(run) = {run.summary().second("total") / passed, static_cast<double>(run.bytes()) / passed};
     estimate();
 }
 

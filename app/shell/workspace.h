@@ -124,10 +124,12 @@ public:
     const std::vector<Error>& problems() const { return problems_; }
     /// What is wrong or doubtful, kept up to date a moment after every change.
     const std::vector<Check>& checks() const { return checks_; }
-    /// Predicted wall-clock seconds and switching instants of a run by the present plan; nothing when it cannot run.
+    /// Predicted wall-clock seconds, switching instants and memory of a run by the present plan; nothing when it cannot
+    /// run.
     struct Price {
         double seconds;
         std::int64_t edges;
+        double bytes;
     };
     std::optional<Price> price() const { return price_; }
 
@@ -159,7 +161,11 @@ private:
     std::filesystem::path ledgerFolder() const;
     void noteEnd(const RunEntry& entry);
     void learnCost(const Run& run);
-    double& costOf(const Run& run);
+    /// What a switching instant costs.
+    struct Cost {
+        double seconds, bytes;
+    };
+    Cost& costOf(const Run& run);
 
     History history_;
     Library library_;
@@ -185,7 +191,7 @@ private:
     std::vector<Check> checks_, observed_;  ///< observed_: in the last run
     std::optional<Price> price_;
     /// By engine; measured anew by every run that has edges.
-    std::map<std::string, double, std::less<>> secondsPerEdge_{{"exact", 25e-6}, {"adaptive", 2e-3}};
+    std::map<std::string, Cost, std::less<>> costs_{{"exact", {25e-6, 1.2e3}}, {"adaptive", {2e-3, 2e4}}};
     std::unique_ptr<RecoverySlot> recovery_;
     bool runAgain_ = false;  ///< the circuit as it is, when the present run has finished
     QTimer keepTimer_, estimateTimer_;

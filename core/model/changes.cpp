@@ -4,6 +4,8 @@
 
 #include <fmt/format.h>
 
+#include "model/event_text.h"
+
 namespace hedgerow {
 
 namespace {
@@ -24,8 +26,13 @@ void comparePart(const Part& a, const Part& b, const PartKind* kind, std::vector
     for (const std::string& key : keys) {
         const std::string before = shown(a.values, key, kind), after = shown(b.values, key, kind);
         const ParameterKind* parameter = kind ? kind->findParameter(key) : nullptr;
-        if (before != after)
-            lines.push_back(fmt::format("{} {} {} → {}", b.name, parameter ? parameter->label : key, before, after));
+        if (before == after) continue;
+        const std::string label = parameter ? parameter->label : key;
+        // Of code, that it changed is enough.
+        if ((before + after).find('\n') != std::string::npos)
+            lines.push_back(fmt::format("{} {} changed", b.name, label));
+        else
+            lines.push_back(fmt::format("{} {} {} → {}", b.name, label, before, after));
     }
 }
 
@@ -86,10 +93,21 @@ std::vector<std::string> changesBetween(const Project& before, const Project& af
     for (std::size_t i = 1; i < before.sheets.size(); ++i)
         if (!after.findSheet(before.sheets[i].name)) lines.push_back("removed module " + before.sheets[i].name);
     compareParameters(before.parameters, after.parameters, "", lines);
+    for (const Scene& scene : after.scenes) {
+        const Scene* old = before.findScene(scene.name);
+        for (const SceneEvent& event : scene.events)
+            if (!old || std::find(old->events.begin(), old->events.end(), event) == old->events.end())
+                lines.push_back(fmt::format("scene {}: added {}", scene.name, eventText(event)));
+        for (const SceneEvent& event : old ? old->events : std::vector<SceneEvent>())
+            if (std::find(scene.events.begin(), scene.events.end(), event) == scene.events.end())
+                lines.push_back(fmt::format("scene {}: removed {}", scene.name, eventText(event)));
+    }
     for (const Plan& plan : after.plans) {
         const Plan* old = before.findPlan(plan.name);
         if (!old) continue;
         if (old->end != plan.end) lines.push_back(fmt::format("plan {}: end {} → {}", plan.name, old->end, plan.end));
+        if (old->engine != plan.engine)
+            lines.push_back(fmt::format("plan {}: engine {} → {}", plan.name, old->engine, plan.engine));
         if (old->tolerance != plan.tolerance)
             lines.push_back(fmt::format("plan {}: trace tolerance {} → {}", plan.name, old->tolerance, plan.tolerance));
     }

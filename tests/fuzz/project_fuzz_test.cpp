@@ -2,6 +2,7 @@
 
 #include <filesystem>
 #include <random>
+#include <regex>
 
 #include "formats/file.h"
 #include "formats/hedge/hedge.h"
@@ -18,6 +19,9 @@ std::vector<std::string> seeds() {
     for (const auto& file : std::filesystem::directory_iterator(HEDGEROW_EXAMPLES))
         if (file.path().extension() == ".hedge") texts.push_back(*readFile(file.path()));
     std::sort(texts.begin(), texts.end());
+    // Events come within the moment that is run.
+    static const std::regex late("\"(at|over)\":\"([0-9.]+)m\"");
+    for (std::string& text : texts) text = std::regex_replace(text, late, "\"$1\":\"$2u\"");
     return texts;
 }
 

@@ -179,9 +179,32 @@ TEST(Modulator, NaturalSamplingHasTheSpectrumOfBessel) {
         }
 }
 
-// Regular sampling at the start of each period and in its middle: fundamental of the n = 1, m = 0 component,
-// 4/(pi q) J_1(q pi M/4 ...) with q = 1/21 (Holmes, Lipo, (3.75) for asymmetrical sampling), for pulses between 0
-// and 1.
+// Symmetrical regular sampling, once a period: (Holmes, Lipo, (3.73)), with q = m + n f0/fc, for pulses between 0 and
+// 1: 2/(pi q) J_n(q pi M/2) sin((q + n) pi/2).
+TEST(Modulator, RegularSamplingHasTheSpectrumOfBessel) {
+    Circuit c = signals();
+    c.add("signal-sine", "K1", {"d"}, {{"peak", "0.4"}, {"offset", "0.5"}, {"f", "50"}})
+        .add("modulator", "M1", {"d", "g", "n"},
+             {{"f", "1050"}, {"carrier", "triangle"}, {"sampling", "once a period"}})
+        .plan("60m");
+    const auto r = run(c);
+    ASSERT_TRUE(r);
+    const auto h = harmonics(*r->trace("M1.g"), toTicks(20e-3), toTicks(60e-3), 50, 50);
+    ASSERT_TRUE(h);
+    const double depth = 0.8;
+    const auto expected = [&](int m, int n) {
+        const double q = m + n / 21.0;
+        const double bessel = std::cyl_bessel_j(std::abs(n), std::abs(q) * pi * depth / 2);
+        return std::abs(2 / (pi * q) * bessel * std::sin((q + n) * pi / 2));
+    };
+    for (int n = 1; n <= 3; ++n) EXPECT_NEAR(h->peak(n), expected(0, n), 1e-6) << n;
+    for (int m = 1; m <= 2; ++m)
+        for (int n = -4; n <= 4; ++n) {
+            if (21 * m + n > 50) continue;
+            EXPECT_NEAR(h->peak(21 * m + n), expected(m, n), 2e-5) << m << " " << n;
+        }
+}
+
 TEST(Modulator, RegularSamplingFollowsItsReferenceAtItsSamples) {
     for (const char* sampling : {"once a period", "twice a period"}) {
         Circuit c = signals();

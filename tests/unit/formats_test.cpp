@@ -9,6 +9,7 @@
 #include "formats/hedge/hedge.h"
 #include "formats/hedge/json_place.h"
 #include "session/registry.h"
+#include "session/run_file.h"
 #include "support/circuit.h"
 #include "support/folder.h"
 
@@ -203,4 +204,36 @@ TEST(Hdf5, DataUnitsAndProvenance) {
     EXPECT_GT(H5Aexists(file, "plan"), 0);
     EXPECT_GT(H5Aexists(file, "program"), 0);
     H5Fclose(file);
+}
+
+// What we write is read by a program that knows nothing of us: exported traces, and a kept run.
+TEST(Hdf5, IsReadByAnIndependentReader) {
+    TemporaryFolder folder;
+    const auto r = smallRun();
+    const auto path = folder.path() / "a.h5";
+    ASSERT_TRUE(exportRun(*r, "hdf5", path, {"out.v", "C1.i"}));
+    const auto dumped = [](const std::string& arguments) {
+        std::string all;
+        FILE* pipe = popen(("h5dump " + arguments + " 2>&1").c_str(), "r");
+        if (!pipe) return all;
+        char buffer[4096];
+        while (std::fgets(buffer, sizeof buffer, pipe)) all += buffer;
+        EXPECT_EQ(pclose(pipe), 0) << all.substr(0, 400);
+        return all;
+    };
+    const std::string data = dumped("-y -m %.17g -d /traces/out.v " + path.string());
+    std::istringstream values(data.substr(data.find("DATA {") + 6));
+    const auto trace = r->trace("out.v");
+    for (std::size_t i = 0; i < trace->size(); ++i) {
+        double value = NAN;
+        char comma = 0;
+        values >> value >> comma;
+        ASSERT_EQ(value, trace->value(i)) << i;
+    }
+    EXPECT_NE(data.find("ATTRIBUTE \"unit\""), std::string::npos);
+    const auto kept = folder.path() / "run.h5";
+    ASSERT_TRUE(writeRunFile(*r, kept));
+    const std::string header = dumped("-H " + kept.string());
+    for (const char* part : {"DATASET \"time\"", "GROUP \"unknowns\"", "ATTRIBUTE"})
+        EXPECT_NE(header.find(part), std::string::npos) << part << " in\n" << header;
 }

@@ -1,6 +1,7 @@
 #include <algorithm>
 #include <random>
 
+#include "model/changes.h"
 #include "model/edits.h"
 #include "model/nets.h"
 #include "model/part_kind.h"
@@ -223,4 +224,20 @@ TEST(Names, EverythingFollowsARenaming) {
     EXPECT_EQ(project.scenes[0].events[1].wave, "Rload");
     EXPECT_EQ(project.lanes[0].quantities, (std::vector<std::string>{"bus.v * Rload.i", "xout.v"}));
     EXPECT_GE(usesOf(project, catalogue, "heavy").size(), 4u);
+}
+
+TEST(Changes, OfScenesAndCodeAreSaid) {
+    Project before;
+    before.scenes[0].events = {{"1m", "", "0", "Vin", "5", "", ""}, {"2m", "", "0", "Vin", "6", "", ""}};
+    Part part;
+    part.id = before.newId(), part.kind = "code", part.name = "CODE1";
+    part.values.set("code", "a\nb");
+    before.sheet().parts.push_back(part);
+    Project after = before;
+    after.scenes[0].events[1].value = "7";
+    after.sheet().parts[0].values.set("code", "a\nc");
+    after.plans[0].engine = "adaptive";
+    EXPECT_EQ(changesBetween(before, after, partLibrary().catalogue()),
+              (std::vector<std::string>{"CODE1 code changed", "scene steady: added 2m: Vin = 7",
+                                        "scene steady: removed 2m: Vin = 6", "plan look: engine best → adaptive"}));
 }
