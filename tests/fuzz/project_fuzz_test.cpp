@@ -2,7 +2,6 @@
 
 #include <filesystem>
 #include <random>
-#include <regex>
 
 #include "formats/file.h"
 #include "formats/hedge/hedge.h"
@@ -20,8 +19,10 @@ std::vector<std::string> seeds() {
         if (file.path().extension() == ".hedge") texts.push_back(*readFile(file.path()));
     std::sort(texts.begin(), texts.end());
     // Events come within the moment that is run.
-    static const std::regex late("\"(at|over)\":\"([0-9.]+)m\"");
-    for (std::string& text : texts) text = std::regex_replace(text, late, "\"$1\":\"$2u\"");
+    for (std::string& text : texts)
+        for (const std::string key : {"\"at\":\"", "\"over\":\""})
+            for (std::size_t at = text.find(key); at != std::string::npos; at = text.find(key, at + 1))
+                if (const std::size_t end = text.find('"', at + key.size()); text[end - 1] == 'm') text[end - 1] = 'u';
     return texts;
 }
 
