@@ -241,3 +241,17 @@ TEST(Changes, OfScenesAndCodeAreSaid) {
               (std::vector<std::string>{"CODE1 code changed", "scene steady: added 2m: Vin = 7",
                                         "scene steady: removed 2m: Vin = 6", "plan look: engine best → adaptive"}));
 }
+
+TEST(Names, AParameterCalledLikeAChoiceLeavesTheChoice) {
+    Project project;
+    Part part;
+    part.id = project.newId(), part.kind = "modulator", part.name = "M1";
+    part.values.set("carrier", "triangle");
+    part.values.set("duty", "triangle");
+    project.sheet().parts.push_back(part);
+    project.parameters = {{"triangle", "0.4", "", "", ""}};
+    ASSERT_TRUE(
+        edits::setParameter("triangle", {"share", "0.4", "", "", ""}, partLibrary().catalogue()).apply(project));
+    EXPECT_EQ(*project.sheet().parts[0].values.find("carrier"), "triangle");
+    EXPECT_EQ(*project.sheet().parts[0].values.find("duty"), "share");
+}
