@@ -459,7 +459,10 @@ void Card::refresh() {
     for (const Field& field : fields_) {
         if (field.edit->hasFocus() && field.edit->isModified()) continue;
         const QString text = QString::fromStdString(field.read());
-        if (field.edit->text() != text) field.edit->setText(text);
+        if (field.edit->text() != text) {
+            field.edit->setText(text);
+            field.edit->setCursorPosition(0);  // a long one shows its beginning
+        }
         judgeField(field);
     }
     fillStress();

@@ -8,6 +8,7 @@
 #include <QTextBlock>
 
 #include "control/st/program.h"
+#include "control/st/words.h"
 #include "model/edits.h"
 #include "model/quantity.h"
 #include "shell/workspace.h"
@@ -17,56 +18,19 @@ namespace hedgerow::app {
 
 namespace {
 
-const QStringList keywords = {"IF",
-                              "THEN",
-                              "ELSIF",
-                              "ELSE",
-                              "END_IF",
-                              "CASE",
-                              "OF",
-                              "END_CASE",
-                              "FOR",
-                              "TO",
-                              "BY",
-                              "DO",
-                              "END_FOR",
-                              "WHILE",
-                              "END_WHILE",
-                              "REPEAT",
-                              "UNTIL",
-                              "END_REPEAT",
-                              "EXIT",
-                              "CONTINUE",
-                              "RETURN",
-                              "VAR",
-                              "VAR_INPUT",
-                              "VAR_OUTPUT",
-                              "END_VAR",
-                              "CONSTANT",
-                              "AND",
-                              "OR",
-                              "XOR",
-                              "NOT",
-                              "MOD",
-                              "TRUE",
-                              "FALSE",
-                              "ARRAY",
-                              "PROGRAM",
-                              "END_PROGRAM",
-                              "FUNCTION",
-                              "END_FUNCTION",
-                              "FUNCTION_BLOCK",
-                              "END_FUNCTION_BLOCK"};
-const QStringList known = {
-    "BOOL",        "SINT",       "INT",          "DINT",          "LINT",          "USINT",        "UINT",
-    "UDINT",       "ULINT",      "BYTE",         "WORD",          "DWORD",         "LWORD",        "REAL",
-    "LREAL",       "TIME",       "SAMPLE_TIME",  "ABS",           "SQRT",          "LN",           "LOG",
-    "EXP",         "SIN",        "COS",          "TAN",           "ASIN",          "ACOS",         "ATAN",
-    "ATAN2",       "EXPT",       "MIN",          "MAX",           "LIMIT",         "SEL",          "MUX",
-    "TRUNC",       "SHL",        "SHR",          "ROL",           "ROR",           "MOVE",         "R_TRIG",
-    "F_TRIG",      "SR",         "RS",           "TON",           "TOF",           "TP",           "CTU",
-    "CTD",         "CTUD",       "LREAL_TO_INT", "LREAL_TO_DINT", "LREAL_TO_REAL", "INT_TO_LREAL", "DINT_TO_INT",
-    "BOOL_TO_INT", "INT_TO_BOOL"};
+QStringList listed(std::span<const std::string_view> words) {
+    QStringList list;
+    for (const std::string_view word : words) list << QString::fromLatin1(word.data(), qsizetype(word.size()));
+    return list;
+}
+const QStringList& reserved() {
+    static const QStringList words = listed(st::reservedWords());
+    return words;
+}
+const QStringList& standard() {
+    static const QStringList names = listed(st::standardNames());
+    return names;
+}
 
 /// Words of the language, numbers and comments.
 class Colouring final : public QSyntaxHighlighter {
@@ -87,8 +51,8 @@ protected:
         for (auto it = word.globalMatch(text); it.hasNext();) {
             const auto match = it.next();
             const QString upper = match.captured().toUpper();
-            const bool key = keywords.contains(upper);
-            if (!key && !known.contains(upper)) continue;
+            const bool key = reserved().contains(upper);
+            if (!key && !standard().contains(upper)) continue;
             of.setForeground(key ? p.leaf : p.sloe);
             of.setFontWeight(key ? QFont::Bold : QFont::Normal);
             setFormat(static_cast<int>(match.capturedStart()), static_cast<int>(match.capturedLength()), of);
@@ -240,7 +204,7 @@ void CodeView::judge() {
 }
 
 QStringList CodeView::offered(const QString& word) const {
-    QStringList list = keywords + known;
+    QStringList list = reserved() + standard();
     static const QRegularExpression name("[A-Za-z_][A-Za-z_0-9]+");
     for (auto it = name.globalMatch(toPlainText()); it.hasNext();)
         if (const QString found = it.next().captured(); found != word) list << found;

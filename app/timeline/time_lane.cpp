@@ -27,24 +27,25 @@ protected:
     void paintReading(QPainter& painter, std::size_t row, int width, int y) const override;
 
 private:
+    void showLogarithmic();
+    void showAsNumbers();
+
     bool logic_;
+    std::vector<TracePlottable*> graphs_;
 };
 
-bool isLogic(Workspace& workspace, const std::string& quantity) {
-    const Trace* trace = workspace.trace(quantity);
-    return trace && trace->logic();
+bool allLogic(Workspace& workspace, const Lane& lane) {
+    return !lane.quantities.empty() &&
+           std::all_of(lane.quantities.begin(), lane.quantities.end(), [&](const std::string& quantity) {
+               const Trace* trace = workspace.trace(quantity);
+               return trace && trace->logic();
+           });
 }
 
 TimeLane::TimeLane(const LaneSource& source, const Lane& lane)
-    : LaneView(source, lane),
-      logic_(!lane.quantities.empty() &&
-             std::all_of(lane.quantities.begin(), lane.quantities.end(),
-                         [&](const std::string& quantity) { return isLogic(source.workspace, quantity); })) {
+    : LaneView(source, lane), logic_(allLogic(source.workspace, lane)) {
     x().setTicker(QSharedPointer<QCPAxisTickerFixed>::create());
-    if (lane.log && !logic_) {
-        y().setScaleType(QCPAxis::stLogarithmic);
-        y().setTicker(QSharedPointer<DecadeTicker>::create());
-    }
+    if (lane.log && !logic_) showLogarithmic();
     const auto& quantities = lane.quantities;
     Workspace& workspace = source.workspace;
     for (std::size_t i = 0; i < quantities.size(); ++i) {
@@ -52,6 +53,7 @@ TimeLane::TimeLane(const LaneSource& source, const Lane& lane)
         const auto add = [&](const QPen& pen, std::function<const Trace*()> trace) {
             auto* graph = new TracePlottable(&x(), &y(), std::move(trace));
             graph->setPen(pen);
+            graphs_.push_back(graph);
             if (logic_) graph->place(static_cast<double>(quantities.size() - 1 - i) + 0.1, 0.75);
         };
         for (std::size_t k = 0; k < source.beside.size(); ++k)
@@ -62,8 +64,21 @@ TimeLane::TimeLane(const LaneSource& source, const Lane& lane)
     }
 }
 
+void TimeLane::showLogarithmic() {
+    y().setScaleType(QCPAxis::stLogarithmic);
+    y().setTicker(QSharedPointer<DecadeTicker>::create());
+}
+
+/// A signal that had been 0 and 1 became something else while the run went on.
+void TimeLane::showAsNumbers() {
+    logic_ = false;
+    for (TracePlottable* graph : graphs_) graph->place(0, 1);
+    if (lane_.log) showLogarithmic();
+}
+
 void TimeLane::follow(double from, double to) {
     x().setRange(from, to);
+    if (logic_ && !allLogic(source_.workspace, lane_)) showAsNumbers();
     static_cast<QCPAxisTickerFixed*>(x().ticker().data())->setTickStep(roundStep(to - from, rulerTicks));
     if (logic_) {
         y().setTickLabels(false);

@@ -184,7 +184,7 @@ public:
         if (!first) return nullptr;
         auto points = std::make_unique<ColumnPoints>(times_, std::move(*first),
                                                      second ? std::move(*second) : std::vector<double>{}, holds);
-        return std::make_unique<Trace>(std::move(points), info->name, info->unit, Trace::isLogic(*info));
+        return std::make_unique<Trace>(std::move(points), info->name, info->unit, Trace::mayBeLogic(*info));
     }
 
 private:

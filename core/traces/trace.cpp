@@ -12,14 +12,22 @@ constexpr double infinity = std::numeric_limits<double>::infinity();
 
 Trace::Trace(std::shared_ptr<const TraceStore> store, const QuantityInfo& quantity, const RowLayout& layout)
     : Trace(std::make_unique<StorePoints>(std::move(store), quantity, layout), quantity.name, quantity.unit,
-            isLogic(quantity)) {}
+            mayBeLogic(quantity)) {}
 
 Trace::Trace(std::unique_ptr<PointSource> points, std::string name, std::string unit, bool logic)
     : points_(std::move(points)), name_(std::move(name)), unit_(std::move(unit)), logic_(logic) {}
 
-bool Trace::isLogic(const QuantityInfo& quantity) {
+bool Trace::mayBeLogic(const QuantityInfo& quantity) {
     return quantity.sort == QuantityInfo::Sort::conducting ||
            (quantity.sort == QuantityInfo::Sort::signal && quantity.unit.empty());
+}
+
+bool Trace::logic() const {
+    for (; logic_ && judged_ < size(); ++judged_) {
+        const double now = value(judged_);
+        logic_ = now == 0.0 || now == 1.0;
+    }
+    return logic_;
 }
 
 bool Trace::update(std::size_t most) {

@@ -24,12 +24,13 @@ public:
     Trace(std::shared_ptr<const TraceStore> store, const QuantityInfo& quantity, const RowLayout& layout);
     Trace(std::unique_ptr<PointSource> points, std::string name, std::string unit, bool logic = false);
 
-    /// Gates and conducting states.
-    static bool isLogic(const QuantityInfo& quantity);
+    /// Conducting states, and signals without a unit: gates, unless their values tell otherwise.
+    static bool mayBeLogic(const QuantityInfo& quantity);
     const std::string& name() const { return name_; }
     const std::string& unit() const { return unit_; }
-    /// True for gates and conducting states: values 0 and 1, drawn as steps.
-    bool logic() const { return logic_; }
+    /// True for gates and conducting states, drawn as steps: quantities that may be logic and have been nothing but 0
+    /// and 1 so far. Once false it stays so.
+    bool logic() const;
 
     /// Takes in what was stored since the last call, at most so many points. @return whether that was all
     bool update(std::size_t most = SIZE_MAX);
@@ -67,7 +68,8 @@ private:
 
     std::unique_ptr<PointSource> points_;
     std::string name_, unit_;
-    bool logic_;
+    mutable bool logic_;
+    mutable std::size_t judged_ = 0;  ///< points that logic() has looked at
     mutable std::vector<std::vector<Block>> levels_;
 };
 

@@ -1,4 +1,5 @@
 #include "control/st/program.h"
+#include "control/st/words.h"
 
 #include <cmath>
 
@@ -276,4 +277,17 @@ TEST(StructuredText, SurvivesAnyText) {
     EXPECT_GT(compiled, 100);
     EXPECT_FALSE(Program::compile(std::string(5000, '('), 1e-3));
     EXPECT_FALSE(Program::compile("VAR y : LREAL; END_VAR y := " + std::string(100000, '-') + "1;", 1e-3));
+}
+
+// What the editor colours and offers is what the compiler takes: a name is a type, a block, or a function it knows.
+TEST(StructuredText, EveryStandardNameIsKnownAndNoReservedWordNamesAVariable) {
+    for (const std::string_view word : standardNames()) {
+        const std::string name(word);
+        const bool type = fault("VAR v : " + name + "; END_VAR").empty();
+        const std::string called = fault("VAR y : LREAL; END_VAR y := " + name + "(1, 1, 1);");
+        EXPECT_TRUE(type || called.find("there is no function") == std::string::npos) << name << ": " << called;
+    }
+    EXPECT_NE(fault("VAR y : LREAL; END_VAR y := NOSUCH(1);").find("there is no function"), std::string::npos);
+    for (const std::string_view word : reservedWords())
+        EXPECT_FALSE(fault("VAR " + std::string(word) + " : INT; END_VAR").empty()) << word;
 }

@@ -7,53 +7,13 @@
 
 #include <fmt/format.h>
 
+#include "control/st/words.h"
+
 namespace hedgerow::st {
 
 namespace {
 
 constexpr std::size_t mostSlots = 1'000'000;
-
-const std::vector<std::string_view> reserved = {"IF",
-                                                "THEN",
-                                                "ELSIF",
-                                                "ELSE",
-                                                "END_IF",
-                                                "CASE",
-                                                "OF",
-                                                "END_CASE",
-                                                "FOR",
-                                                "TO",
-                                                "BY",
-                                                "DO",
-                                                "END_FOR",
-                                                "WHILE",
-                                                "END_WHILE",
-                                                "REPEAT",
-                                                "UNTIL",
-                                                "END_REPEAT",
-                                                "EXIT",
-                                                "CONTINUE",
-                                                "RETURN",
-                                                "VAR",
-                                                "VAR_INPUT",
-                                                "VAR_OUTPUT",
-                                                "END_VAR",
-                                                "CONSTANT",
-                                                "AND",
-                                                "OR",
-                                                "XOR",
-                                                "NOT",
-                                                "MOD",
-                                                "TRUE",
-                                                "FALSE",
-                                                "ARRAY",
-                                                "PROGRAM",
-                                                "END_PROGRAM",
-                                                "FUNCTION",
-                                                "END_FUNCTION",
-                                                "FUNCTION_BLOCK",
-                                                "END_FUNCTION_BLOCK",
-                                                "SAMPLE_TIME"};
 
 }  // namespace
 
@@ -94,6 +54,7 @@ void Compiler::expect(std::string_view text, std::string_view where) {
 }
 std::string Compiler::name(std::string_view what) {
     if (now().sort != TokenSort::name || !now().typed.empty()) fail(fmt::format("{} was expected", what));
+    const auto reserved = reservedWords();
     if (std::find(reserved.begin(), reserved.end(), now().text) != reserved.end())
         fail(fmt::format("{} was expected, but {} is a word of the language", what, now().text));
     return take().text;
