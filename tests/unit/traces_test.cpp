@@ -143,3 +143,16 @@ TEST_F(Traces, TheMemoryLimitEndsARunCleanly) {
     EXPECT_LE(small.bytes(), 200'000u);
     EXPECT_EQ(small.count(), kept);
 }
+
+// A sampled duty has no unit, as a gate has none: its values tell them apart, in exports and on lanes.
+TEST(TraceOfASignal, IsLogicUntilItIsAnythingButZeroAndOne) {
+    const auto of = [](std::vector<double> values) {
+        auto times = std::make_shared<std::vector<Tick>>();
+        for (std::size_t i = 0; i < values.size(); ++i) times->push_back(static_cast<Tick>(i) * second);
+        return Trace(std::make_unique<ColumnPoints>(times, std::move(values), std::vector<double>{}, true), "M1.g", "",
+                     true);
+    };
+    EXPECT_TRUE(of({0, 1, 1, 0}).logic());
+    EXPECT_FALSE(of({0, 1, 0.45}).logic());
+    EXPECT_FALSE(of({0, 1, 2}).logic());
+}
