@@ -10,7 +10,8 @@ namespace hedgerow::app {
 namespace {
 constexpr int pollMilliseconds = 33;
 constexpr std::size_t mostWithoutLedger = 24;
-constexpr std::size_t pointsAtOnce = 20'000;  ///< that a trace takes in
+constexpr std::size_t pointsAtOnce = 20'000;        ///< that a trace takes in
+constexpr std::size_t pointsWaitedFor = 1'000'000;  ///< of a run that is over: more come bit by bit
 constexpr int catchingMilliseconds = 8, endingMilliseconds = 300,
               followingMilliseconds = 24;  ///< for all traces, while a run goes on and at its end
 }  // namespace
@@ -52,6 +53,7 @@ void Runs::start(std::shared_ptr<Run> run) {
     });
     ended_ = false;
     pollTimer_.start();
+    keep(entry);
     show(entry);
 }
 
@@ -78,7 +80,6 @@ void Runs::poll() {
     entry->about.points = static_cast<std::int64_t>(entry->run->points());
     entry->about.outcome = summary.brief();
     std::erase_if(entry->traces, [](const auto& known) { return !known.second; });  // expressions can be computed now
-    keep(entry);
     emit ended(*entry);
     emit changed();
 }
@@ -89,9 +90,10 @@ bool Runs::catchUp(int milliseconds) {
     bool all = false;
     while (!all && watch.seconds() < 1e-3 * milliseconds) {
         all = true;
-        if (shown_)
-            for (const auto& [name, trace] : shown_->traces)
-                if (trace && !trace->update(pointsAtOnce)) all = false;
+        for (const RunPointer& entry : runs_)
+            if (entry == shown_ || entry->pinned)
+                for (const auto& [name, trace] : entry->traces)
+                    if (trace && !trace->update(pointsAtOnce)) all = false;
     }
     return all;
 }
@@ -128,7 +130,7 @@ void Runs::keepIn(const std::filesystem::path& folder) {
     // Those of another ledger stay there.
     std::erase_if(runs_, [](const RunPointer& entry) { return !entry->live && entry->measuredFrom.isEmpty(); });
     for (const RunPointer& entry : before)
-        if (entry->live && entry->over) keep(entry);
+        if (entry->live) keep(entry);
     listKept();
     emit changed();
 }
@@ -148,13 +150,16 @@ void Runs::listKept() {
     }
 }
 
-/// Beside the window: writing may take as long as the run.
+/// Beside the window and the run: writing may take as long as the run.
 void Runs::keep(const RunPointer& entry) {
-    if (!ledger_ || entry->run->points() < 2) return;
+    if (!ledger_) return;
     keeping_.emplace_back([this, entry, ledger = ledger_] {
-        auto kept = ledger->keep(*entry->live);
+        auto kept = ledger->keep(*entry->live, [raw = entry.get()] { return raw->over.load(); });
         QMetaObject::invokeMethod(this, [this, entry, kept = std::move(kept)] {
-            if (!kept) return (void)told(kept.error());
+            if (!kept) {
+                if (entry->live->points() > 0) (void)told(kept.error());
+                return;
+            }
             const KeptRun meanwhile = std::exchange(entry->about, *kept);
             if (!meanwhile.name.empty()) setName(entry, meanwhile.name);
             if (!meanwhile.note.empty()) setNote(entry, meanwhile.note);
@@ -275,7 +280,8 @@ Trace* Runs::trace(RunEntry& entry, const std::string& quantity) {
     if (!entry.run) return nullptr;
     const auto found = entry.traces.find(quantity);
     if (found != entry.traces.end()) return found->second.get();
-    std::shared_ptr<Trace> trace = entry.run->trace(quantity, entry.running() ? pointsAtOnce : SIZE_MAX);
+    std::shared_ptr<Trace> trace =
+        entry.run->trace(quantity, entry.running() || entry.run->points() > pointsWaitedFor ? pointsAtOnce : SIZE_MAX);
     if (!trace && !entry.running())
         if (auto computed = expression(entry, quantity)) trace = *computed;
     if (trace && trace->size() >= pointsAtOnce) pollTimer_.start();

@@ -1,12 +1,18 @@
 #include "timeline/trace_plottable.h"
 
 #include <algorithm>
+#include <cmath>
 
 namespace hedgerow::app {
 
 namespace {
 /// Up to this many points a pixel column every point is drawn.
 constexpr double pointsPerColumn = 2.0;
+/// Up to this many the columns end exactly where their pixels end; above, to within 16 points or, of very many, a
+/// chunk.
+constexpr double exactPoints = 64.0;
+constexpr double chunksPerColumn = 4.0;  ///< from here on whole chunks are near enough
+constexpr double detailSeconds = 5e-3;   ///< from the start of a frame on what is not yet at hand may be fetched
 
 Tick clampedTicks(double seconds) { return toTicks(std::clamp(seconds, -longestRunSeconds, longestRunSeconds)); }
 }  // namespace
@@ -14,6 +20,7 @@ Tick clampedTicks(double seconds) { return toTicks(std::clamp(seconds, -longestR
 TracePlottable::TracePlottable(QCPAxis* key, QCPAxis* value, std::function<const Trace*()> trace)
     : QCPAbstractPlottable(key, value), trace_(std::move(trace)) {
     setAntialiased(true);
+    connect(parentPlot(), &QCustomPlot::beforeReplot, this, [this] { frame_ = Stopwatch(); });
 }
 
 QCPRange TracePlottable::getKeyRange(bool& found, QCP::SignDomain) const {
@@ -36,15 +43,21 @@ void TracePlottable::draw(QCPPainter* painter) {
     const Trace* trace = trace_();
     if (!trace || trace->size() < 2) return;
     const QCPRange visible = mKeyAxis->range();
-    std::size_t first = trace->firstAtOrAfter(clampedTicks(visible.lower)),
-                last = trace->firstAtOrAfter(clampedTicks(visible.upper) + 1);
-    first = first > 0 ? first - 1 : 0;
-    last = std::min(trace->size(), last + 1);
-    if (last < first + 2) return;
-    const bool dense = static_cast<double>(last - first) > pointsPerColumn * clipRect().width();
+    const Tick from = clampedTicks(visible.lower), to = clampedTicks(visible.upper) + 1;
+    const double columns = clipRect().width();
     applyDefaultAntialiasingHint(painter);
     painter->setPen(mPen);
     painter->setBrush(Qt::NoBrush);
+    const std::size_t nearFirst = trace->near(from), nearLast = trace->near(to);
+    if (static_cast<double>(nearLast - std::min(nearFirst, nearLast)) > exactPoints * columns) {
+        painter->drawPolyline(nearEnvelope(*trace, nearFirst, nearLast));
+        return;
+    }
+    std::size_t first = trace->firstAtOrAfter(from), last = trace->firstAtOrAfter(to);
+    first = first > 0 ? first - 1 : 0;
+    last = std::min(trace->size(), last + 1);
+    if (last < first + 2) return;
+    const bool dense = static_cast<double>(last - first) > pointsPerColumn * columns;
     painter->drawPolyline(dense ? envelope(*trace) : points(*trace, first, last));
 }
 
@@ -55,7 +68,8 @@ QPolygonF TracePlottable::points(const Trace& trace, std::size_t first, std::siz
         const double x = mKeyAxis->coordToPixel(toSeconds(trace.time(i)));
         // Held values make a step where the next point has another.
         if (trace.holds() && !line.isEmpty()) line << QPointF(x, line.last().y());
-        line << QPointF(x, pixel(trace.value(i)));
+        const double value = trace.value(i);
+        if (std::isfinite(value)) line << QPointF(x, pixel(value));  // what cannot be read leaves a gap
     }
     return line;
 }
@@ -69,10 +83,37 @@ QPolygonF TracePlottable::envelope(const Trace& trace) const {
         const std::size_t last = trace.firstAtOrAfter(clampedTicks(mKeyAxis->pixelToCoord(x + 1)));
         if (last > first) {
             const auto [low, high] = trace.range(first, last);
-            line << QPointF(x, pixel(trace.value(first))) << QPointF(x + 0.5, pixel(low))
-                 << QPointF(x + 0.5, pixel(high)) << QPointF(x + 1, pixel(trace.value(last - 1)));
+            if (std::isfinite(low))
+                line << QPointF(x, pixel(trace.value(first))) << QPointF(x + 0.5, pixel(low))
+                     << QPointF(x + 0.5, pixel(high)) << QPointF(x + 1, pixel(trace.value(last - 1)));
         }
         first = last;
+    }
+    return line;
+}
+
+/// The same of very many points: what is at hand now, the rest in the next frames.
+QPolygonF TracePlottable::nearEnvelope(const Trace& trace, std::size_t first, std::size_t last) {
+    constexpr std::size_t chunk = PointSource::chunk;
+    const QRect area = clipRect();
+    const bool inside = static_cast<double>(last - first) < chunksPerColumn * chunk * area.width();
+    bool all = true;
+    int fetched = 0;
+    for (std::size_t k = first / chunk; inside && k < (last + chunk - 1) / chunk; ++k) {
+        if (trace.detailed(k)) continue;
+        if (all = fetched++ == 0 || frame_.seconds() < detailSeconds; !all) break;
+        trace.detail(k);
+    }
+    if (!all) parentPlot()->replot(QCustomPlot::rpQueuedReplot);
+    QPolygonF line;
+    first = trace.near(clampedTicks(mKeyAxis->pixelToCoord(area.left())));
+    for (int x = area.left(); x <= area.right(); ++x) {
+        const std::size_t end = trace.near(clampedTicks(mKeyAxis->pixelToCoord(x + 1)));
+        if (end > first) {
+            const auto [low, high] = trace.rangeNear(first, end);
+            if (std::isfinite(low)) line << QPointF(x + 0.5, pixel(low)) << QPointF(x + 0.5, pixel(high));
+        }
+        first = end;
     }
     return line;
 }

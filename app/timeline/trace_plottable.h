@@ -30,8 +30,10 @@ protected:
 private:
     QPolygonF points(const Trace& trace, std::size_t first, std::size_t last) const;
     QPolygonF envelope(const Trace& trace) const;
+    QPolygonF nearEnvelope(const Trace& trace, std::size_t first, std::size_t last);
     double pixel(double value) const { return mValueAxis->coordToPixel(offset_ + scale_ * value); }
     std::function<const Trace*()> trace_;
+    Stopwatch frame_;  ///< since the start of the present drawing
     double offset_ = 0, scale_ = 1;
 };
 

@@ -116,6 +116,7 @@ using EngineList = std::vector<std::unique_ptr<Engine>>;
 
 /// The order in which the conducting states of elements are stored.
 struct RowLayout {
+    RowLayout() = default;
     explicit RowLayout(const Network& network);
     int unknowns = 0;
     std::vector<int> switching;       ///< indices of the elements with several segments

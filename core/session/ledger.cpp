@@ -4,12 +4,15 @@
 #include <algorithm>
 #include <chrono>
 #include <ctime>
+#include <optional>
 #include <set>
+#include <thread>
 
 #include <fmt/format.h>
 #include <sqlite3.h>
 
 #include "session/run_file.h"
+#include "session/run_writer.h"
 
 namespace hedgerow {
 
@@ -70,10 +73,14 @@ std::string timeText(std::chrono::system_clock::time_point time) {
     return text;
 }
 
-std::int64_t sizeOf(const fs::path& file) {
+std::int64_t sizeOf(const fs::path& folder) {
     std::error_code failed;
-    const auto size = fs::file_size(file, failed);
-    return failed ? 0 : static_cast<std::int64_t>(size);
+    std::int64_t sum = 0;
+    for (const auto& file : fs::directory_iterator(folder, failed)) {
+        const auto size = file.file_size(failed);
+        if (!failed) sum += static_cast<std::int64_t>(size);
+    }
+    return sum;
 }
 
 }  // namespace
@@ -136,11 +143,14 @@ Status Ledger::adoptFiles() {
     }
     std::vector<fs::path> files;
     for (const auto& entry : fs::directory_iterator(folder_, failed))
-        if (entry.path().extension() == ".h5" && !listed.contains(entry.path().filename().string()))
+        if (entry.is_directory() && entry.path().filename().string().starts_with("run-") &&
+            !listed.contains(entry.path().filename().string()))
             files.push_back(entry.path());
     std::sort(files.begin(), files.end());
     for (const fs::path& file : files) {
-        auto run = openRunFile(file);
+        const auto mended = mendRunFolder(file);
+        if (mended && !*mended) continue;  // another window is writing it
+        auto run = mended ? openRunFolder(file) : mended.error();
         if (!run) {
             notice_ += (notice_.empty() ? "" : "; ") + run.error().message;
             continue;
@@ -182,24 +192,32 @@ Result<KeptRun> Ledger::add(const RunRecord& run, const std::string& file, const
     return rowOf(row);
 }
 
-Result<KeptRun> Ledger::keep(const Run& run) {
+Result<KeptRun> Ledger::keep(const Run& run, const std::function<bool()>& over) {
     static std::atomic<int> count{0};
+    constexpr auto glance = std::chrono::milliseconds(20);
     const std::string started = timeText(std::chrono::system_clock::now());
-    const std::string file = fmt::format("run-{}-{}-{}.h5", started, ::getpid(), ++count);
-    std::error_code failed;
-    const auto space = fs::space(folder_, failed);
-    const std::size_t most = run.points() * static_cast<std::size_t>(run.layout().unknowns + 4) * sizeof(double);
-    if (!failed && space.available < most)
-        return Error{ErrorCode::resource,
-                     fmt::format("the run was not kept: the disk has {} MB left, it may need {} MB",
-                                 space.available >> 20, most >> 20)};
-    if (auto status = writeRunFile(run, folder_ / file); !status) return status.error();
-    auto kept = add(run, file, started);
+    const std::string name = fmt::format("run-{}-{}-{}", started, ::getpid(), ++count);
+    std::optional<RunWriter> writer(std::in_place, run, folder_ / name);
+    bool following = true;
+    while (over && !over()) {
+        following = following && writer->follow();  // what fails now is tried again at the end
+        std::this_thread::sleep_for(glance);
+    }
+    if (auto status = writer->finish(); !status) {
+        Error error = status.error();
+        const bool part = writer->pieces() > 0;
+        writer.reset();
+        std::error_code failed;
+        if (!part) fs::remove_all(folder_ / name, failed);
+        error.message = (part ? "the run was kept in part only: " : "the run was not kept: ") + error.message;
+        return error;
+    }
+    auto kept = add(run, name, started);
     if (kept) prune();
     return kept;
 }
 
-Result<std::shared_ptr<RunRecord>> Ledger::load(const KeptRun& run) const { return openRunFile(folder_ / run.file); }
+Result<std::shared_ptr<RunRecord>> Ledger::load(const KeptRun& run) const { return openRunFolder(folder_ / run.file); }
 
 Status Ledger::setName(std::int64_t number, const std::string& name) {
     return execute("UPDATE runs SET name = ? WHERE number = ?", {name, std::to_string(number)});
@@ -221,7 +239,7 @@ Status Ledger::remove(std::int64_t number) {
     // The row first: a file without a row comes back, a row without a file would point nowhere.
     if (auto status = execute("DELETE FROM runs WHERE number = ?", {std::to_string(number)}); !status) return status;
     std::error_code failed;
-    if (!file.empty()) fs::remove(folder_ / file, failed);
+    if (!file.empty()) fs::remove_all(folder_ / file, failed);
     return {};
 }
 

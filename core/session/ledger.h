@@ -5,14 +5,15 @@
 //   med-aux.hedge-runs/run-*.h5        the runs themselves (run_file.h)
 //
 // Invariants
-//  1. A row is added after its file is complete. Files without a row, left by a crash in between, get one when the
-//     ledger is opened; rows without a file are dropped.
-//  2. The table holds nothing that is not in the files but names, notes and stars: a damaged one is set aside and made
-//     anew from the files.
+//  1. A row is added after its run is complete. Runs without a row, left by a crash, are mended and get one when the
+//     ledger is opened, unless another process is writing them; rows without a run are dropped.
+//  2. The table holds nothing that is not in the runs but names, notes and stars: a damaged one is set aside and made
+//     anew from the runs.
 //  3. Several processes may use one ledger at once.
 
 #include <cstdint>
 #include <filesystem>
+#include <functional>
 #include <memory>
 #include <mutex>
 #include <string>
@@ -37,7 +38,7 @@ struct KeptRun {
     std::int64_t points = 0, events = 0;
     std::string outcome;  ///< how it ended, in a line
     std::int64_t bytes = 0;
-    std::string file;  ///< in the ledger's folder
+    std::string file;  ///< its folder, in the ledger's
 };
 
 class Ledger {
@@ -50,8 +51,10 @@ public:
 
     /// Newest first.
     Result<std::vector<KeptRun>> runs() const;
-    /// Keeps a run that is over; then removes what is beyond the bound. For any thread.
-    Result<KeptRun> keep(const Run& run);
+    /// Keeps a run, from its beginning when it is not yet over; then removes what is beyond the bound. Returns when the
+    /// run is over and written. For any thread but that of the run.
+    /// @param over  whether the run is over; empty when it is
+    Result<KeptRun> keep(const Run& run, const std::function<bool()>& over = {});
     Result<std::shared_ptr<RunRecord>> load(const KeptRun& run) const;
     Status setName(std::int64_t number, const std::string& name);
     Status setNote(std::int64_t number, const std::string& note);
@@ -60,7 +63,7 @@ public:
     /// How many runs without name and star are kept; 0 for all.
     int bound() const;
     Status setBound(int runs);
-    /// Of all run files together.
+    /// Of all runs together.
     std::int64_t bytes() const;
     const std::filesystem::path& folder() const { return folder_; }
     /// What was repaired when it was opened; "" when nothing.

@@ -1,5 +1,7 @@
 #include "session/run.h"
 
+#include <unistd.h>
+
 #include <fmt/format.h>
 
 #include "model/values.h"
@@ -43,6 +45,13 @@ Result<std::shared_ptr<const Project>> withParameters(std::shared_ptr<const Proj
 }
 
 }  // namespace
+
+std::size_t memoryBudget() {
+    constexpr std::size_t least = std::size_t{1} << 30;
+    const long pages = ::sysconf(_SC_PHYS_PAGES), size = ::sysconf(_SC_PAGESIZE);
+    return pages > 0 && size > 0 ? std::max(least, static_cast<std::size_t>(pages) * static_cast<std::size_t>(size) / 2)
+                                 : 4 * least;
+}
 
 Result<std::shared_ptr<Run>> Run::prepare(std::shared_ptr<const Project> original, const RunSettings& settings) {
     auto project = withParameters(std::move(original), settings);

@@ -18,6 +18,9 @@
 
 namespace hedgerow {
 
+/// Half of the memory of this machine: how much a run may store unless told otherwise.
+std::size_t memoryBudget();
+
 /// What to run and how, where it differs from the project.
 struct RunSettings {
     std::string scene = {};                                            ///< "" for the first
@@ -26,7 +29,7 @@ struct RunSettings {
     std::string start = {};                                            ///< as in Plan, "" for the plan's
     bool evenOut = false;                                              ///< even when the plan does not say so
     std::vector<std::pair<std::string, std::string>> parameters = {};  ///< project parameters set for this run
-    std::size_t memoryLimit = std::size_t{4} << 30;
+    std::size_t memoryLimit = memoryBudget();
     std::string engine = {};  ///< as in Plan, "" for the plan's
 };
 

@@ -1,26 +1,33 @@
 #pragma once
-// One kept run as a file: HDF5 with a column for every unknown, signal and switching element, from which all quantities
-// follow, and with everything that made the run.
-//
-//   /ticks            instants in 2^-54 s, rising; two of one instant are before and after a jump
-//   /time             the same in s, for other programs
-//   /unknowns/<name>  voltages and currents; <name> is that of the quantity that is this unknown, or u<index>
-//   /signals/<index>, /conducting/<index>
-//   /project, /run    texts: the project as it was, and what else is known, as JSON
+// A kept run: a folder with everything that made the run (run.h5) and its points in pieces (run_pieces.h).
 
 #include <filesystem>
 #include <memory>
+#include <vector>
 
 #include "base/result.h"
-#include "session/run.h"
+#include "session/run_about.h"
 #include "session/run_record.h"
+#include "traces/block.h"
+#include "traces/point_store.h"
 
 namespace hedgerow {
 
-/// Writes a run that is over, atomically. @pre nothing is being stored any more
-Status writeRunFile(const Run& run, const std::filesystem::path& path);
+/// Where the points of a kept run are, and what is known of them before they are read.
+struct RunPoints {
+    std::vector<std::size_t> pieces;  ///< points of each; none while the run is being written
+    std::vector<Tick> starts;         ///< of each chunk
+    PointStore::Views views;
+    std::vector<Block> blocks;  ///< quantity by quantity, one a chunk
+};
 
-/// Opens a kept run. Columns are read when a trace first needs them; an error names the file.
-Result<std::shared_ptr<RunRecord>> openRunFile(const std::filesystem::path& path);
+/// Writes run.h5, atomically.
+Status writeRunHead(const std::filesystem::path& folder, const RunAbout& about, const RunPoints& points);
+/// Reads all of it but the blocks; an error says what is wrong with the folder.
+Result<RunPoints> readRunHead(const std::filesystem::path& folder, RunAbout& about);
+
+/// Opens a kept run. Points are read when they are looked at, and of whole chunks only what they come to. Where a piece
+/// is missing or damaged, the run ends before it, and its summary says so; an error names the folder.
+Result<std::shared_ptr<RunRecord>> openRunFolder(const std::filesystem::path& folder);
 
 }  // namespace hedgerow

@@ -22,9 +22,9 @@ class Points {
 public:
     explicit Points(const TraceStore& store) : chunks_(store.chunks()), views_(store.views()), count_(store.count()) {}
     std::size_t count() const { return count_; }
-    Tick time(std::size_t i) const { return chunk(i).times[i % TraceStore::chunkPoints]; }
+    Tick time(std::size_t i) const { return chunk(i).times[i % PointChunk::size]; }
     const std::vector<std::uint8_t>& conducting(std::size_t i) const {
-        return views_[chunk(i).views[i % TraceStore::chunkPoints]]->conducting;
+        return views_[chunk(i).views[i % PointChunk::size]]->conducting;
     }
     std::vector<Jump> jumps() const {
         std::vector<Jump> found;
@@ -34,9 +34,9 @@ public:
     }
 
 private:
-    const TraceStore::Chunk& chunk(std::size_t i) const { return *chunks_[i / TraceStore::chunkPoints]; }
+    const PointChunk& chunk(std::size_t i) const { return *chunks_[i / PointChunk::size]; }
     TraceStore::Chunks chunks_;
-    TraceStore::Views views_;
+    PointStore::Views views_;
     std::size_t count_;
 };
 

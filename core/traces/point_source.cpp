@@ -4,13 +4,15 @@
 
 namespace hedgerow {
 
-StorePoints::StorePoints(std::shared_ptr<const TraceStore> store, const QuantityInfo& quantity, const RowLayout& layout)
+StorePoints::StorePoints(std::shared_ptr<const PointStore> store, const QuantityInfo& quantity, const RowLayout& layout,
+                         std::optional<Digest> digest)
     : store_(std::move(store)),
       ofSignal_(quantity.sort == QuantityInfo::Sort::signal),
       product_(quantity.sort == QuantityInfo::Sort::product),
       aTerms_(quantity.a),
       bTerms_(quantity.b),
-      index_(quantity.index) {
+      index_(quantity.index),
+      digest_(std::move(digest)) {
     if (quantity.sort == QuantityInfo::Sort::conducting)
         index_ = layout.placeOfElement[static_cast<std::size_t>(quantity.index)];
     else if (!ofSignal_)
@@ -41,9 +43,9 @@ StorePoints::Form StorePoints::formOf(const Terms& terms, const RowView& view) c
 bool StorePoints::update(std::size_t most) {
     const std::size_t now = store_->count();
     if (now == size_) return true;
-    chunks_ = store_->chunks();
+    store_->addStarts(starts_);
     if (!ofSignal_) {
-        const TraceStore::Views views = store_->views();
+        const PointStore::Views views = store_->views();
         for (std::size_t i = a_.size(); i < views.size(); ++i) {
             a_.push_back(formOf(aTerms_, *views[i]));
             if (product_) b_.push_back(formOf(bTerms_, *views[i]));
@@ -54,10 +56,17 @@ bool StorePoints::update(std::size_t most) {
 }
 
 void StorePoints::read(std::size_t begin, std::size_t end, Tick* times, double* first, double* second) const {
-    for (std::size_t i = begin; i < end; ++i) {
-        times[i - begin] = time(i);
-        first[i - begin] = StorePoints::first(i);
-        if (product_) second[i - begin] = StorePoints::second(i);
+    while (begin < end) {
+        const PointChunk& from = chunkOf(begin);
+        const std::size_t slot = begin % chunk, count = std::min(end - begin, chunk - slot);
+        std::copy_n(from.times.begin() + static_cast<std::ptrdiff_t>(slot), count, times);
+        for (std::size_t i = 0; i < count; ++i) {
+            const double* const row = from.rows[slot + i];
+            const std::uint32_t view = from.views[slot + i];
+            first[i] = ofSignal_ ? from.signalValues[slot + i][index_] : a_[view].of(row);
+            if (product_) second[i] = b_[view].of(row);
+        }
+        begin += count, times += count, first += count, second += count;
     }
 }
 

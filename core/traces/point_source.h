@@ -1,17 +1,29 @@
 #pragma once
-// Where the points of a trace come from: a run that may still be stored, or columns that are complete.
+// Where the points of a trace come from: a run that may still be stored, a kept run, or columns that are complete.
 
+#include <array>
 #include <memory>
+#include <optional>
 #include <vector>
 
-#include "traces/trace_store.h"
+#include "traces/block.h"
+#include "traces/point_store.h"
 
 namespace hedgerow {
 
 /// Points in order of time; two of one instant are the values before and after a jump. A value is first(i) * second(i),
-/// and each of the two runs along a straight line to the next point, unless the source holds its values.
+/// and each of the two runs along a straight line to the next point, unless the source holds its values. For one
+/// reading thread.
 class PointSource {
 public:
+    static constexpr std::size_t chunk = PointChunk::size;
+    /// What is known beforehand of points that are all there: one block a chunk, the last one included, and whether the
+    /// values are nothing but 0 and 1.
+    struct Digest {
+        std::vector<Block> blocks;
+        bool logic = false;
+    };
+
     virtual ~PointSource() = default;
     /// Takes in what is new, at most so many points. @return whether that was all
     virtual bool update(std::size_t most) = 0;
@@ -25,21 +37,27 @@ public:
     virtual bool product() const = 0;
     /// Whether values hold until the next point, as those of signals do.
     virtual bool holds() const = 0;
+    /// The instant of the first point of a chunk, known without reading the chunk.
+    virtual Tick chunkStart(std::size_t k) const { return time(k * chunk); }
+    virtual std::optional<Digest> digest() const { return {}; }
 };
 
-/// Reads a quantity from a store that may still grow.
+/// Reads a quantity from stored points.
 class StorePoints final : public PointSource {
 public:
-    StorePoints(std::shared_ptr<const TraceStore> store, const QuantityInfo& quantity, const RowLayout& layout);
+    StorePoints(std::shared_ptr<const PointStore> store, const QuantityInfo& quantity, const RowLayout& layout,
+                std::optional<Digest> digest = {});
 
     bool update(std::size_t most) override;
     std::size_t size() const override { return size_; }
-    Tick time(std::size_t i) const override { return chunk(i).times[i % TraceStore::chunkPoints]; }
+    Tick time(std::size_t i) const override { return chunkOf(i).times[i % chunk]; }
     double first(std::size_t i) const override { return ofSignal_ ? signal(i) : form(a_, i); }
     double second(std::size_t i) const override { return product_ ? form(b_, i) : 1.0; }
     void read(std::size_t begin, std::size_t end, Tick* times, double* first, double* second) const override;
     bool product() const override { return product_; }
     bool holds() const override { return ofSignal_; }
+    Tick chunkStart(std::size_t k) const override { return starts_[k]; }
+    std::optional<Digest> digest() const override { return digest_; }
 
 private:
     /// A linear form over the row of one view.
@@ -52,21 +70,32 @@ private:
             return sum;
         }
     };
-    const TraceStore::Chunk& chunk(std::size_t i) const { return *chunks_[i / TraceStore::chunkPoints]; }
+    /// The chunk of a point, out of the few that were used last.
+    const PointChunk& chunkOf(std::size_t i) const {
+        const std::size_t k = i / chunk;
+        Recent& place = recent_[k % recent_.size()];
+        if (place.number != k) place = {k, store_->chunk(k)};
+        return *place.chunk;
+    }
     Form formOf(const Terms& terms, const RowView& view) const;
     double form(const std::vector<Form>& forms, std::size_t i) const {
-        const TraceStore::Chunk& c = chunk(i);
-        const std::size_t slot = i % TraceStore::chunkPoints;
-        return forms[c.views[slot]].of(c.rows[slot]);
+        const PointChunk& c = chunkOf(i);
+        return forms[c.views[i % chunk]].of(c.rows[i % chunk]);
     }
-    double signal(std::size_t i) const { return chunk(i).signalValues[i % TraceStore::chunkPoints][index_]; }
+    double signal(std::size_t i) const { return chunkOf(i).signalValues[i % chunk][index_]; }
 
-    std::shared_ptr<const TraceStore> store_;
+    struct Recent {
+        std::size_t number = SIZE_MAX;
+        std::shared_ptr<const PointChunk> chunk;
+    };
+    std::shared_ptr<const PointStore> store_;
     bool ofSignal_, product_;
     Terms aTerms_, bTerms_;
     int index_;                ///< of the signal, or the place of the element among the switching ones
     std::vector<Form> a_, b_;  ///< one per view
-    TraceStore::Chunks chunks_;
+    std::optional<Digest> digest_;
+    std::vector<Tick> starts_;
+    mutable std::array<Recent, 4> recent_;
     std::size_t size_ = 0;
 };
 

@@ -8,6 +8,8 @@
 #include <vector>
 
 #include "traces/point_source.h"
+#include "traces/pyramid.h"
+#include "traces/trace_store.h"
 
 namespace hedgerow {
 
@@ -51,26 +53,26 @@ public:
     std::pair<double, double> range(std::size_t first, std::size_t last) const;
     /// Over [from, to], cut to the recorded time; nothing when that is empty.
     std::optional<Measures> measure(Tick from, Tick to) const;
+    /// What the points [first, last) and the lines that start at them come to.
+    Block sum(std::size_t first, std::size_t last) const;
+
+    // ---- for drawing very many points: only what is at hand is read (Pyramid)
+
+    bool detailed(std::size_t chunk) const;
+    void detail(std::size_t chunk) const { pyramid_.detail(*points_, chunk); }
+    std::size_t near(Tick t) const;
+    std::pair<double, double> rangeNear(std::size_t first, std::size_t last) const;
 
 private:
-    /// Eight points, or eight blocks of the level below, and the lines that start at them.
-    struct Block {
-        double min, max, integral, squares;
-    };
-    static constexpr std::size_t fan = 8;
-    void buildPyramid() const;
-    void addLowestBlocks() const;
-    static void addWholeLine(double length, double a0, double a1, double b0, double b1, bool product, Block& sum);
+    Pyramid& pyramid() const;
     double between(Tick t, std::size_t i) const;
     void addLine(std::size_t i, Tick from, Tick to, Block& sum) const;
-    void addPoints(std::size_t first, std::size_t last, Block& sum) const;
-    void collect(std::size_t first, std::size_t last, Block& sum) const;
 
     std::unique_ptr<PointSource> points_;
     std::string name_, unit_;
     mutable bool logic_;
     mutable std::size_t judged_ = 0;  ///< points that logic() has looked at
-    mutable std::vector<std::vector<Block>> levels_;
+    mutable Pyramid pyramid_;
 };
 
 }  // namespace hedgerow

@@ -50,16 +50,16 @@ std::uint32_t TraceStore::addSignals(std::span<const double> values) {
 }
 
 bool TraceStore::openChunk() {
-    if (exhausted_ || bytes_ + sizeof(Chunk) > byteLimit_) return false;
+    if (exhausted_ || bytes_ + sizeof(PointChunk) > byteLimit_) return false;
     try {
-        auto chunk = std::make_shared_for_overwrite<Chunk>();
+        auto chunk = std::make_shared_for_overwrite<PointChunk>();
         const std::lock_guard lock(mutex_);
         chunks_.push_back(chunk);
         open_ = chunk.get();
     } catch (const std::bad_alloc&) {
         return false;
     }
-    bytes_ += sizeof(Chunk);
+    bytes_ += sizeof(PointChunk);
     return true;
 }
 
@@ -69,7 +69,7 @@ bool TraceStore::append(std::span<const PointRef> points, std::span<const double
     std::copy(numbers.begin(), numbers.end(), place);
     std::size_t at = count_.load(std::memory_order_relaxed);
     for (const PointRef& point : points) {
-        const std::size_t slot = at % chunkPoints;
+        const std::size_t slot = at % PointChunk::size;
         if (slot == 0 && !openChunk()) return false;
         open_->times[slot] = point.t;
         open_->views[slot] = point.view;
@@ -85,7 +85,18 @@ TraceStore::Chunks TraceStore::chunks() const {
     return {chunks_.begin(), chunks_.end()};
 }
 
-TraceStore::Views TraceStore::views() const {
+std::shared_ptr<const PointChunk> TraceStore::chunk(std::size_t k) const {
+    const std::lock_guard lock(mutex_);
+    return chunks_[k];
+}
+
+void TraceStore::addStarts(std::vector<Tick>& starts) const {
+    const std::size_t chunks = (count() + PointChunk::size - 1) / PointChunk::size;
+    const std::lock_guard lock(mutex_);
+    for (std::size_t k = starts.size(); k < chunks; ++k) starts.push_back(chunks_[k]->times[0]);
+}
+
+PointStore::Views TraceStore::views() const {
     const std::lock_guard lock(mutex_);
     return views_;
 }

@@ -5,27 +5,19 @@
 //  1. A chunk, a row, a view and a set of signals, once stored, never move; points below count() never change.
 //  2. count() is published after the points it covers, and all they refer to, are written.
 
-#include <array>
 #include <atomic>
 #include <memory>
 #include <mutex>
 #include <span>
 #include <vector>
 
-#include "network/engine.h"
+#include "traces/point_store.h"
 
 namespace hedgerow {
 
-class TraceStore final : public RunSink {
+class TraceStore final : public RunSink, public PointStore {
 public:
-    static constexpr std::size_t chunkPoints = 2048;
-    struct Chunk {
-        std::array<Tick, chunkPoints> times;
-        std::array<std::uint32_t, chunkPoints> views;
-        std::array<const double*, chunkPoints> rows, signalValues;
-    };
-    using Chunks = std::vector<std::shared_ptr<const Chunk>>;
-    using Views = std::vector<std::shared_ptr<const RowView>>;
+    using Chunks = std::vector<std::shared_ptr<const PointChunk>>;
 
     /// @param signalCount  width of a set of signals
     /// @param byteLimit    append() refuses what would need more memory than this
@@ -36,12 +28,15 @@ public:
     bool append(std::span<const PointRef> points, std::span<const double> numbers) override;
     void progress(Tick t) override { reached_.store(t, std::memory_order_relaxed); }
 
-    std::size_t count() const { return count_.load(std::memory_order_acquire); }
+    std::size_t count() const override { return count_.load(std::memory_order_acquire); }
     Tick reached() const { return reached_.load(std::memory_order_relaxed); }
     std::size_t bytes() const { return bytes_.load(std::memory_order_relaxed); }
     /// The chunks that hold the points below count(), and the views they refer to.
     Chunks chunks() const;
-    Views views() const;
+    std::shared_ptr<const PointChunk> chunk(std::size_t k) const override;
+    void addStarts(std::vector<Tick>& starts) const override;
+    Views views() const override;
+    std::size_t signalCount() const { return signalCount_; }
 
 private:
     /// Room for numbers that stay where they are.
@@ -61,11 +56,11 @@ private:
 
     std::size_t signalCount_, byteLimit_;
     mutable std::mutex mutex_;  ///< guards the lists
-    std::vector<std::shared_ptr<Chunk>> chunks_;
+    std::vector<std::shared_ptr<PointChunk>> chunks_;
     Views views_;
     std::vector<const double*> signalSets_;  ///< of the writing thread, as are the arenas
     Arena rowArena_, signalArena_;
-    Chunk* open_ = nullptr;  ///< of the writing thread
+    PointChunk* open_ = nullptr;  ///< of the writing thread
     bool exhausted_ = false;
     std::atomic<std::size_t> count_{0}, bytes_{0};
     std::atomic<Tick> reached_{0};

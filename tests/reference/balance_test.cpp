@@ -50,7 +50,7 @@ public:
         std::vector<Tick> stops;
         std::size_t seen = 0;
         for (const auto& chunk : first->store().chunks())
-            for (std::size_t i = 0; i < TraceStore::chunkPoints; ++i) {
+            for (std::size_t i = 0; i < PointChunk::size; ++i) {
                 if (seen == first->store().count()) break;
                 const Tick t = chunk->times[i];
                 ++seen;

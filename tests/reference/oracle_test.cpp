@@ -97,7 +97,7 @@ void compare(const Circuit& circuit, double tolerance) {
     const auto views = r->store().views();
     const std::size_t points = r->store().count();
     const auto viewAt = [&](std::size_t i) -> const RowView& {
-        return *views[chunks[i / TraceStore::chunkPoints]->views[i % TraceStore::chunkPoints]];
+        return *views[chunks[i / PointChunk::size]->views[i % PointChunk::size]];
     };
     std::vector<std::unique_ptr<Trace>> unknowns;
     for (int c = 0; c < layout.unknowns; ++c) {
@@ -107,7 +107,7 @@ void compare(const Circuit& circuit, double tolerance) {
     }
     const auto value = [&](std::size_t i, int column) { return unknowns[static_cast<std::size_t>(column)]->value(i); };
     const auto time = [&](std::size_t i) {
-        return chunks[i / TraceStore::chunkPoints]->times[i % TraceStore::chunkPoints];
+        return chunks[i / PointChunk::size]->times[i % PointChunk::size];
     };
     Vector x(static_cast<int>(network.states.size()));
     for (int i = 0; i < x.size(); ++i) x(i) = network.states[static_cast<std::size_t>(i)].initial;

@@ -9,7 +9,7 @@
 #include "formats/hedge/hedge.h"
 #include "formats/hedge/json_place.h"
 #include "session/registry.h"
-#include "session/run_file.h"
+#include "session/run_writer.h"
 #include "support/circuit.h"
 #include "support/folder.h"
 
@@ -231,9 +231,18 @@ TEST(Hdf5, IsReadByAnIndependentReader) {
         ASSERT_EQ(value, trace->value(i)) << i;
     }
     EXPECT_NE(data.find("ATTRIBUTE \"unit\""), std::string::npos);
-    const auto kept = folder.path() / "run.h5";
-    ASSERT_TRUE(writeRunFile(*r, kept));
-    const std::string header = dumped("-H " + kept.string());
-    for (const char* part : {"DATASET \"time\"", "GROUP \"unknowns\"", "ATTRIBUTE"})
-        EXPECT_NE(header.find(part), std::string::npos) << part << " in\n" << header;
+    // A kept run too: its head, and its points.
+    const auto kept = folder.path() / "kept";
+    ASSERT_TRUE(RunWriter(*r, kept).finish());
+    const std::string head = dumped("-H " + (kept / "run.h5").string());
+    for (const char* part : {"DATASET \"project\"", "DATASET \"pieces\"", "DATASET \"views\"", "ATTRIBUTE"})
+        EXPECT_NE(head.find(part), std::string::npos) << part << " in\n" << head;
+    const std::string ticks = dumped("-y -w 1 -d ticks " + (kept / "points-00000.h5").string());
+    std::istringstream instants(ticks.substr(ticks.find("DATA {") + 6));
+    for (std::size_t i = 0; i < trace->size(); ++i) {
+        Tick t = 0;
+        char comma = 0;
+        instants >> t >> comma;
+        ASSERT_EQ(t, trace->time(i)) << i;
+    }
 }

@@ -16,7 +16,10 @@
 #include "formats/hedge/hedge.h"
 #include "session/ledger.h"
 #include "session/run_file.h"
+#include "session/run_pieces.h"
+#include "session/run_writer.h"
 #include "support/circuit.h"
+#include "support/failing_disk.h"
 
 using namespace hedgerow;
 namespace fs = std::filesystem;
@@ -99,9 +102,9 @@ TEST_F(KeptRuns, NamesStarsAndTheBound) {
     EXPECT_EQ(runs[2].note, "ripple too high");
     EXPECT_TRUE(runs[3].star);
     EXPECT_EQ(static_cast<std::size_t>(std::count_if(fs::directory_iterator(folder), fs::directory_iterator(),
-                                                     [](const auto& e) { return e.path().extension() == ".h5"; })),
+                                                     [](const auto& e) { return e.is_directory(); })),
               4u)
-        << "files go with their rows";
+        << "runs go with their rows";
     ASSERT_TRUE(ledger->remove(7));
     EXPECT_EQ(ledger->runs()->size(), 3u);
     EXPECT_GT(ledger->bytes(), 0);
@@ -118,42 +121,142 @@ TEST_F(KeptRuns, ADamagedListIsMadeAnewFromTheRuns) {
     EXPECT_TRUE(ledger->load(runs[0]));
 }
 
-TEST_F(KeptRuns, FilesLeftByACrashAreTakenUpAndLostOnesForgotten) {
+TEST_F(KeptRuns, RunsWithoutARowAreTakenUpAndLostOnesForgotten) {
     const auto run = madeRun("20u");
     ASSERT_TRUE(open()->keep(*run));
-    ASSERT_TRUE(writeRunFile(*run, folder / "run-2026-11-23T18:00:00Z-1-1.h5"));  // as if killed before the row
+    ASSERT_TRUE(RunWriter(*run, folder / "run-2026-11-23T18:00:00Z-1-1").finish());  // as if killed before the row
     auto ledger = open();
     ASSERT_EQ(ledger->runs()->size(), 2u);
     EXPECT_EQ(ledger->runs()->front().started, "2026-11-23T18:00:00Z");
-    fs::remove(folder / ledger->runs()->front().file);
+    fs::remove_all(folder / ledger->runs()->front().file);
     ledger.reset();
     EXPECT_EQ(open()->runs()->size(), 1u);
+}
+
+// Killed while a run is on its way: what was written up to then is a run.
+TEST_F(KeptRuns, ARunThatBrokeOffIsReadUpToItsLastPiece) {
+    const auto run = madeRun("3m");
+    ASSERT_GT(run->points(), 4 * PointChunk::size);
+    open();
+    const fs::path place = folder / "run-2026-11-28T10:00:00Z-1-1";
+    const pid_t child = fork();
+    if (child == 0) {
+        RunWriter writer(*run, place, 0.0);
+        if (writer.follow()) ::kill(::getpid(), SIGKILL);
+        _exit(0);
+    }
+    int status = 0;
+    waitpid(child, &status, 0);
+    ASSERT_TRUE(WIFSIGNALED(status)) << "it could not write";
+    EXPECT_FALSE(openRunFolder(place)) << "not before it is mended";
+    const auto ledger = open();
+    ASSERT_EQ(ledger->runs()->size(), 1u) << ledger->notice();
+    const KeptRun kept = ledger->runs()->front();
+    EXPECT_NE(kept.outcome.find("the program ended while"), std::string::npos) << kept.outcome;
+    const auto part = ledger->load(kept);
+    ASSERT_TRUE(part) << part.error().message;
+    EXPECT_EQ((*part)->points(), (run->points() - 1) / PointChunk::size * PointChunk::size);
+    EXPECT_EQ((*part)->project(), run->project());
+    for (const std::string& name : run->quantityNames()) {
+        const auto x = run->trace(name), y = (*part)->trace(name);
+        ASSERT_TRUE(y) << name;
+        for (std::size_t i = 0; i < y->size(); i += 11) ASSERT_EQ(x->value(i), y->value(i)) << name << " " << i;
+    }
+}
+
+TEST_F(KeptRuns, WhatAnotherProcessIsWritingIsLeftAlone) {
+    const auto run = madeRun("3m");
+    open();
+    {
+        RunWriter writer(*run, folder / "run-2026-11-28T10:00:00Z-1-1", 0.0);
+        ASSERT_TRUE(writer.follow());
+        EXPECT_EQ(writer.pieces(), 1u);
+        EXPECT_EQ(open()->runs()->size(), 0u);
+        ASSERT_TRUE(writer.finish());
+        EXPECT_EQ(writer.pieces(), 2u);
+    }
+    const auto ledger = open();
+    ASSERT_EQ(ledger->runs()->size(), 1u);
+    const auto again = ledger->load(ledger->runs()->front());
+    ASSERT_TRUE(again);
+    expectSame(*run, **again);
+}
+
+TEST_F(KeptRuns, ARunIsWrittenWhileItGoesOn) {
+    auto loaded = loadHedge(fs::path(HEDGEROW_EXAMPLES) / "med-aux.hedge");
+    loaded->project.plans.front().end = "20m";
+    const auto run = Run::prepare(std::make_shared<Project>(loaded->project));
+    ASSERT_TRUE(run);
+    std::atomic<bool> over{false};
+    std::thread engine([&] {
+        (*run)->execute();
+        over = true;
+    });
+    open();
+    RunWriter writer(**run, folder / "run-2026-11-28T10:00:00Z-1-1", 0.0);
+    while (!over) EXPECT_TRUE(writer.follow());
+    engine.join();
+    ASSERT_TRUE(writer.finish());
+    const auto again = openRunFolder(folder / "run-2026-11-28T10:00:00Z-1-1");
+    ASSERT_TRUE(again) << again.error().message;
+    expectSame(**run, **again);
 }
 
 TEST_F(KeptRuns, TruncatedAndDamagedFilesAreRefusedAndOthersStay) {
     const auto run = madeRun("20u");
     auto ledger = open();
     const KeptRun first = *ledger->keep(*run), second = *ledger->keep(*run);
-    const std::string whole = *readFile(folder / first.file);
     std::mt19937 random(3);
-    for (int k = 0; k < 60; ++k) {
-        std::string bytes = whole;
-        if (k % 2 == 0)
-            bytes.resize(random() % bytes.size());
-        else
-            for (int n = 0; n < 20; ++n) bytes[random() % bytes.size()] = static_cast<char>(random());
-        std::ofstream(folder / first.file, std::ios::binary | std::ios::trunc) << bytes;
-        const auto loaded = ledger->load(first);
-        if (!loaded) {
-            EXPECT_NE(loaded.error().message.find(first.file), std::string::npos) << loaded.error().message;
-            continue;
+    for (const fs::path& file : {folder / first.file / "run.h5", pieceFile(folder / first.file, 0)}) {
+        const std::string whole = *readFile(file);
+        for (int k = 0; k < 60; ++k) {
+            std::string bytes = whole;
+            if (k % 2 == 0)
+                bytes.resize(random() % bytes.size());
+            else
+                for (int n = 0; n < 20; ++n) bytes[random() % bytes.size()] = static_cast<char>(random());
+            std::ofstream(file, std::ios::binary | std::ios::trunc) << bytes;
+            const auto loaded = ledger->load(first);
+            if (!loaded) {
+                EXPECT_NE(loaded.error().message.find(first.file), std::string::npos) << loaded.error().message;
+                continue;
+            }
+            for (const std::string& name : (*loaded)->quantityNames()) {  // must not crash
+                const auto trace = (*loaded)->trace(name);
+                if (!trace || trace->size() == 0) continue;
+                (void)trace->value(trace->size() / 2);
+                (void)trace->measure(0, run->end() / 2);
+            }
         }
-        for (const std::string& name : (*loaded)->quantityNames()) (void)(*loaded)->trace(name);  // must not crash
+        std::ofstream(file, std::ios::binary | std::ios::trunc) << whole;
     }
+    expectSame(*run, **ledger->load(first));
     EXPECT_TRUE(ledger->load(second));
-    EXPECT_FALSE(openRunFile(folder / "missing.h5"));
-    std::ofstream(folder / "no.h5") << "hello";
-    EXPECT_FALSE(openRunFile(folder / "no.h5"));
+    EXPECT_FALSE(openRunFolder(folder / "missing"));
+    fs::create_directories(folder / "no");
+    std::ofstream(folder / "no" / "run.h5") << "hello";
+    EXPECT_FALSE(openRunFolder(folder / "no"));
+}
+
+// The pieces before a damaged one are read, and it is said where the run ends now.
+TEST_F(KeptRuns, ADamagedPieceEndsTheRunBeforeIt) {
+    const auto run = madeRun("3m");
+    const fs::path place = folder / "run-x";
+    open();
+    RunWriter writer(*run, place, 0.0);
+    ASSERT_TRUE(writer.follow());
+    ASSERT_TRUE(writer.finish());
+    fs::resize_file(pieceFile(place, 1), 100);
+    const auto part = openRunFolder(place);
+    ASSERT_TRUE(part) << part.error().message;
+    EXPECT_NE((*part)->summary().brief().find("points-00001.h5 is missing or damaged"), std::string::npos)
+        << (*part)->summary().brief();
+    EXPECT_EQ((*part)->points(), (run->points() - 1) / PointChunk::size * PointChunk::size);
+    EXPECT_LT((*part)->reached(), run->reached());
+    const auto x = run->trace("out.v"), y = (*part)->trace("out.v");
+    EXPECT_EQ(x->value(y->size() - 1), y->value(y->size() - 1));
+    fs::remove(pieceFile(place, 0));
+    EXPECT_FALSE(openRunFolder(place)) << "nothing is left of it";
 }
 
 TEST_F(KeptRuns, TwoWindowsKeepRunsAtOnce) {
@@ -198,4 +301,42 @@ TEST_F(KeptRuns, WhatCannotBeWrittenIsSaid) {
     }
     const auto nowhere = Ledger::open("/proc/hedgerow");
     EXPECT_FALSE(nowhere);
+}
+
+// The disk fails at the first write, at the second, and so on until a run comes through: what is there stays readable,
+// and what cannot be kept is said. Once it fails for good from then on, once for a moment.
+TEST_F(KeptRuns, AnyWriteMayFail) {
+    const auto run = madeRun("20u");
+    const auto ledger = open();
+    const KeptRun first = *ledger->keep(*run);
+    for (const bool forGood : {true, false}) {
+        bool clean = false;
+        int tries = 0, refused = 0;
+        while (!clean && ++tries < 2000) {
+            auto mine = open();
+            test::failWrites(tries, forGood);
+            const auto kept = mine->keep(*run);
+            clean = !test::writesFailed();
+            test::failWrites(0, false);
+            if (!kept) {
+                ++refused;
+                EXPECT_FALSE(kept.error().message.empty());
+            }
+            EXPECT_TRUE(!clean || kept) << "nothing failed: " << kept.error().message;
+            mine.reset();
+            mine = open();
+            const auto runs = *mine->runs();
+            for (const KeptRun& other : runs) {
+                const auto loaded = mine->load(other);
+                ASSERT_TRUE(loaded) << tries << ": " << loaded.error().message;
+                ASSERT_EQ((*loaded)->points(), run->points()) << tries;
+                if (other.number != first.number) {
+                    ASSERT_TRUE(mine->remove(other.number));
+                }
+            }
+            ASSERT_EQ(runs.back().number, first.number);
+        }
+        EXPECT_TRUE(clean);
+        EXPECT_GT(refused, 10);
+    }
 }

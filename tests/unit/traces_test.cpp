@@ -133,14 +133,14 @@ TEST_F(Traces, ReadersSeeOnlyWholePointsWhileTheRunGoesOn) {
 }
 
 TEST_F(Traces, TheMemoryLimitEndsARunCleanly) {
-    TraceStore small(0, 200'000);
+    TraceStore small(0, 400'000);
     small.addView({2, {}, {}});
     small.addSignals({});
     const double row[2] = {1, 2};
     std::size_t kept = 0;
     while (small.append({{{static_cast<Tick>(kept), 0, 0, 0}}}, row)) ++kept;
-    EXPECT_GT(kept, TraceStore::chunkPoints - 1);
-    EXPECT_LE(small.bytes(), 200'000u);
+    EXPECT_GT(kept, PointChunk::size - 1);
+    EXPECT_LE(small.bytes(), 400'000u);
     EXPECT_EQ(small.count(), kept);
 }
 

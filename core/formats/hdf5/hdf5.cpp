@@ -16,19 +16,19 @@ public:
         return replaceAtomically(path, [&](const std::filesystem::path& temporary) -> Status {
             const auto held = hdf5::lock();
             const Error failure{ErrorCode::file, path.string() + " cannot be written"};
-            const hdf5::Handle file(hdf5::createFile(temporary.string()), H5Fclose);
+            hdf5::Handle file(hdf5::createFile(temporary.string()), H5Fclose);
             if (!file.good()) return failure;
             const Trace& first = *table.traces.front();
             bool good = true;
             for (const auto& [key, text] : table.provenance) good = good && hdf5::writeAttribute(file, key, text);
             good = good && hdf5::writeColumn(file, "time", "s", first.size(),
                                              [&](hsize_t i) { return toSeconds(first.time(i)); });
-            const hdf5::Handle group(H5Gcreate2(file, "traces", H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT), H5Gclose);
+            hdf5::Handle group(H5Gcreate2(file, "traces", H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT), H5Gclose);
             good = good && group.good();
             for (const Trace* trace : table.traces)
                 good = good && hdf5::writeColumn(group, trace->name(), trace->unit(), trace->size(),
                                                  [&](hsize_t i) { return trace->value(i); });
-            if (!good || H5Fflush(file, H5F_SCOPE_GLOBAL) < 0) return failure;
+            if (!good || !group.close() || H5Fflush(file, H5F_SCOPE_GLOBAL) < 0 || !file.close()) return failure;
             return {};
         });
     }

@@ -6,7 +6,7 @@ namespace hedgerow::hdf5 {
 
 namespace {
 
-constexpr hsize_t chunkLength = 16384;
+constexpr hsize_t chunkLength = 4096;
 constexpr hsize_t mostNumbers = hsize_t{1} << 31, mostText = hsize_t{1} << 28;
 
 template <class Number>
@@ -21,7 +21,7 @@ bool writeNumbers(hid_t at, const std::string& name, hid_t fileType, hid_t memor
         H5Pset_deflate(properties, 2);
         H5Pset_fletcher32(properties);
     }
-    const Handle data(H5Dcreate2(at, name.c_str(), fileType, space, H5P_DEFAULT, properties, H5P_DEFAULT), H5Dclose);
+    Handle data(H5Dcreate2(at, name.c_str(), fileType, space, H5P_DEFAULT, properties, H5P_DEFAULT), H5Dclose);
     if (!data.good() || (unit && !writeAttribute(data, "unit", *unit))) return false;
     std::vector<Number> buffer;
     for (hsize_t start = 0; start < count; start += chunkLength) {
@@ -33,28 +33,45 @@ bool writeNumbers(hid_t at, const std::string& name, hid_t fileType, hid_t memor
         H5Sselect_hyperslab(file, H5S_SELECT_SET, &start, nullptr, &length, nullptr);
         if (H5Dwrite(data, memoryType, memory, file, H5P_DEFAULT, buffer.data()) < 0) return false;
     }
-    return true;
+    return data.close();
 }
 
-template <class Number>
-std::optional<std::vector<Number>> readNumbers(hid_t at, const std::string& name, hid_t memoryType, hsize_t most) {
-    if (H5Lexists(at, name.c_str(), H5P_DEFAULT) <= 0) return {};
-    const Handle data(H5Dopen2(at, name.c_str(), H5P_DEFAULT), H5Dclose);
-    if (!data.good()) return {};
+/// The length of a dataset that is one column.
+std::optional<hsize_t> length(hid_t data) {
+    if (data < 0) return {};
     const Handle space(H5Dget_space(data), H5Sclose);
     hsize_t count = 0;
     if (!space.good() || H5Sget_simple_extent_ndims(space) != 1 ||
-        H5Sget_simple_extent_dims(space, &count, nullptr) != 1 || count > most)
+        H5Sget_simple_extent_dims(space, &count, nullptr) != 1)
         return {};
-    std::vector<Number> values(count);
-    if (count > 0 && H5Dread(data, memoryType, H5S_ALL, H5S_ALL, H5P_DEFAULT, values.data()) < 0) return {};
+    return count;
+}
+
+hid_t openData(hid_t at, const std::string& name) {
+    return H5Lexists(at, name.c_str(), H5P_DEFAULT) > 0 ? H5Dopen2(at, name.c_str(), H5P_DEFAULT) : -1;
+}
+
+/// All numbers of a dataset, or `count` of them from `first` on.
+template <class Number>
+std::optional<std::vector<Number>> readNumbers(hid_t at, const std::string& name, hid_t memoryType, hsize_t most,
+                                               hsize_t first = 0, std::optional<hsize_t> count = {}) {
+    const Handle data(openData(at, name), H5Dclose);
+    const auto there = length(data);
+    if (!there) return {};
+    if (!count) count = *there;
+    if (*count > most || first > *there || *count > *there - first) return {};
+    std::vector<Number> values(*count);
+    if (values.empty()) return values;
+    const Handle space(H5Dget_space(data), H5Sclose), memory(H5Screate_simple(1, &*count, nullptr), H5Sclose);
+    H5Sselect_hyperslab(space, H5S_SELECT_SET, &first, nullptr, &*count, nullptr);
+    if (H5Dread(data, memoryType, memory, space, H5P_DEFAULT, values.data()) < 0) return {};
     return values;
 }
 
 }  // namespace
 
-std::unique_lock<std::mutex> lock() {
-    static std::mutex mutex;
+std::unique_lock<std::recursive_mutex> lock() {
+    static std::recursive_mutex mutex;
     std::unique_lock held(mutex);
     H5Eset_auto2(H5E_DEFAULT, nullptr, nullptr);  // errors are told by this program, not printed by the library
     return held;
@@ -108,12 +125,47 @@ bool writeTicks(hid_t at, const std::string& name, hsize_t count, const std::fun
     return writeNumbers<std::int64_t>(at, name, H5T_STD_I64LE, H5T_NATIVE_INT64, count, value, nullptr);
 }
 
+std::optional<std::size_t> lengthOf(hid_t at, const std::string& name) {
+    const Handle data(openData(at, name), H5Dclose);
+    return length(data);
+}
+
+bool writeColumn(hid_t at, const std::string& name, std::span<const double> values) {
+    return writeNumbers<double>(
+        at, name, H5T_IEEE_F64LE, H5T_NATIVE_DOUBLE, values.size(), [&](hsize_t i) { return values[i]; }, nullptr);
+}
+
+bool writeTicks(hid_t at, const std::string& name, std::span<const std::int64_t> values) {
+    return writeTicks(at, name, values.size(), [&](hsize_t i) { return values[i]; });
+}
+
+bool writeCounts(hid_t at, const std::string& name, std::span<const std::uint32_t> values) {
+    return writeNumbers<std::uint32_t>(
+        at, name, H5T_STD_U32LE, H5T_NATIVE_UINT32, values.size(), [&](hsize_t i) { return values[i]; }, nullptr);
+}
+
 std::optional<std::vector<double>> readColumn(hid_t at, const std::string& name) {
     return readNumbers<double>(at, name, H5T_NATIVE_DOUBLE, mostNumbers);
 }
 
 std::optional<std::vector<std::int64_t>> readTicks(hid_t at, const std::string& name) {
     return readNumbers<std::int64_t>(at, name, H5T_NATIVE_INT64, mostNumbers);
+}
+
+std::optional<std::vector<std::uint32_t>> readCounts(hid_t at, const std::string& name) {
+    return readNumbers<std::uint32_t>(at, name, H5T_NATIVE_UINT32, mostNumbers);
+}
+
+std::optional<std::vector<double>> readColumn(hid_t at, const std::string& name, hsize_t first, hsize_t count) {
+    return readNumbers<double>(at, name, H5T_NATIVE_DOUBLE, mostNumbers, first, count);
+}
+
+std::optional<std::vector<std::int64_t>> readTicks(hid_t at, const std::string& name, hsize_t first, hsize_t count) {
+    return readNumbers<std::int64_t>(at, name, H5T_NATIVE_INT64, mostNumbers, first, count);
+}
+
+std::optional<std::vector<std::uint32_t>> readCounts(hid_t at, const std::string& name, hsize_t first, hsize_t count) {
+    return readNumbers<std::uint32_t>(at, name, H5T_NATIVE_UINT32, mostNumbers, first, count);
 }
 
 }  // namespace hedgerow::hdf5

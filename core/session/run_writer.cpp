@@ -1,0 +1,132 @@
+#include "session/run_writer.h"
+
+#include <fcntl.h>
+#include <sys/file.h>
+#include <unistd.h>
+
+#include <fmt/format.h>
+
+#include "session/run_about.h"
+#include "session/run_file.h"
+#include "session/run_pieces.h"
+
+namespace hedgerow {
+
+namespace {
+constexpr std::size_t chunkSize = PointChunk::size, pieceSize = 256 * chunkSize;
+constexpr double dueShare = 0.05;  ///< pieces come at least so far apart, as a share of the time so far
+}  // namespace
+
+FolderHold::FolderHold(const std::filesystem::path& folder)
+    : path_(folder / "writing"), file_(::open(path_.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0666)) {
+    if (file_ >= 0 && ::flock(file_, LOCK_EX | LOCK_NB) != 0) {
+        ::close(file_);
+        file_ = -1;
+    }
+}
+
+FolderHold::~FolderHold() {
+    if (file_ < 0) return;
+    ::unlink(path_.c_str());
+    ::close(file_);
+}
+
+RunWriter::RunWriter(const Run& run, std::filesystem::path folder, double every)
+    : run_(run), folder_(std::move(folder)), blocks_(run.quantities().size()), every_(every), due_(every) {
+    for (const QuantityInfo& quantity : run.quantities())
+        traces_.push_back(std::make_unique<Trace>(run.storePointer(), quantity, run.layout()));
+}
+
+Status RunWriter::begin() {
+    if (hold_) return {};
+    std::error_code failed;
+    std::filesystem::create_directories(folder_, failed);
+    hold_ = std::make_unique<FolderHold>(folder_);
+    if (!hold_->good()) {
+        hold_.reset();
+        return Error{ErrorCode::file, folder_.string() + " cannot be written"};
+    }
+    return writeRunHead(folder_, aboutOf(run_, false), {});
+}
+
+Status RunWriter::follow() {
+    const std::size_t count = run_.points();
+    const std::size_t complete = count == 0 ? 0 : (count - 1) / chunkSize * chunkSize;
+    const bool due = sinceStart_.seconds() > due_;
+    while (complete - written_ >= pieceSize || (due && complete > written_))
+        if (auto status = write(std::min(pieceSize, complete - written_), false); !status) return status;
+    return {};
+}
+
+Status RunWriter::write(std::size_t count, bool last) {
+    if (auto status = begin(); !status) return status;
+    const PointStore::Views views = run_.store().views();
+    const std::size_t chunks = (count + chunkSize - 1) / chunkSize;
+    std::vector<Block> fresh;
+    for (const auto& trace : traces_) {
+        trace->update();
+        for (std::size_t first = written_; first < written_ + count; first += chunkSize)
+            fresh.push_back(trace->sum(first, std::min(first + chunkSize, written_ + count)));
+    }
+    const PieceContent content{run_.store(),
+                               written_,
+                               count,
+                               run_.layout().unknowns,
+                               run_.store().signalCount(),
+                               std::span(views).subspan(views_),
+                               fresh};
+    if (auto status = writePiece(content, pieceFile(folder_, pieces_.size())); !status) return status;
+    for (std::size_t q = 0; q < blocks_.size(); ++q) {
+        const auto first = fresh.begin() + static_cast<std::ptrdiff_t>(q * chunks);
+        blocks_[q].insert(blocks_[q].end(), first, first + static_cast<std::ptrdiff_t>(chunks));
+    }
+    views_ = views.size();
+    written_ += count;
+    pieces_.push_back(count);
+    if (!last) due_ = sinceStart_.seconds() + std::max(every_, dueShare * sinceStart_.seconds());
+    return {};
+}
+
+Status RunWriter::finish() {
+    const std::size_t count = run_.points();
+    if (count == 0) return Error{ErrorCode::resource, "it has no points"};
+    while (written_ < count)
+        if (auto status = write(std::min(pieceSize, count - written_), true); !status) return status;
+    RunPoints points;
+    points.pieces = pieces_;
+    points.views = run_.store().views();
+    run_.store().addStarts(points.starts);
+    for (const auto& blocks : blocks_) points.blocks.insert(points.blocks.end(), blocks.begin(), blocks.end());
+    RunAbout about = aboutOf(run_, true);
+    for (const auto& trace : traces_) about.logic.push_back(trace->logic());
+    if (auto status = writeRunHead(folder_, about, points); !status) return status;
+    hold_.reset();
+    return {};
+}
+
+Result<bool> mendRunFolder(const std::filesystem::path& folder) {
+    const FolderHold hold(folder);
+    if (!hold.good()) return false;  // another window writes it
+    RunAbout about;
+    auto points = readRunHead(folder, about);
+    if (!points) return points.error();
+    if (!points->pieces.empty()) return true;
+    std::vector<std::vector<Block>> blocks(about.quantities.size());
+    for (std::size_t number = 0;; ++number) {
+        const auto piece = readPieceHead(pieceFile(folder, number));
+        const std::size_t chunks = piece ? piece->starts.size() : 0;
+        if (!piece || piece->blocks.size() != blocks.size() * chunks) break;
+        points->pieces.push_back(piece->points);
+        points->starts.insert(points->starts.end(), piece->starts.begin(), piece->starts.end());
+        points->views.insert(points->views.end(), piece->views.begin(), piece->views.end());
+        for (std::size_t q = 0; q < blocks.size(); ++q)
+            for (std::size_t k = 0; k < chunks; ++k) blocks[q].push_back(piece->blocks[q * chunks + k]);
+        about.summary.reached = piece->last;
+    }
+    if (points->pieces.empty()) return Error{ErrorCode::file, "a run that broke off left no points"};
+    for (const auto& some : blocks) points->blocks.insert(points->blocks.end(), some.begin(), some.end());
+    if (auto status = writeRunHead(folder, about, *points); !status) return status.error();
+    return true;
+}
+
+}  // namespace hedgerow

@@ -1,0 +1,60 @@
+#pragma once
+// Keeps a run on disk while it is on its way, piece by piece, so that a crash costs no more than the last seconds.
+
+#include <filesystem>
+#include <memory>
+#include <vector>
+
+#include "session/run.h"
+#include "traces/block.h"
+
+namespace hedgerow {
+
+/// Holds a folder for one process as long as it lives: others then leave it alone.
+class FolderHold {
+public:
+    explicit FolderHold(const std::filesystem::path& folder);
+    ~FolderHold();
+    FolderHold(const FolderHold&) = delete;
+    FolderHold& operator=(const FolderHold&) = delete;
+    bool good() const { return file_ >= 0; }
+
+private:
+    std::filesystem::path path_;
+    int file_;
+};
+
+class RunWriter {
+public:
+    /// @param run     lives longer than the writer
+    /// @param folder  made when the first piece is written
+    /// @param every   seconds after which what has come is worth a piece, however little it is
+    RunWriter(const Run& run, std::filesystem::path folder, double every = 5.0);
+
+    /// Writes what has come, when it is enough or old enough to be worth a piece. Any thread, beside that of the run.
+    Status follow();
+    /// Writes the rest; an error when there is nothing to keep. @pre the run is over
+    Status finish();
+    /// How many pieces are written.
+    std::size_t pieces() const { return pieces_.size(); }
+
+private:
+    Status begin();
+    Status write(std::size_t count, bool last);
+
+    const Run& run_;
+    std::filesystem::path folder_;
+    std::unique_ptr<FolderHold> hold_;
+    std::vector<std::unique_ptr<Trace>> traces_;  ///< of all quantities
+    std::vector<std::vector<Block>> blocks_;      ///< of each of them, one a chunk
+    std::vector<std::size_t> pieces_;             ///< points of each
+    std::size_t written_ = 0, views_ = 0;
+    Stopwatch sinceStart_;
+    double every_, due_;  ///< s, and s after the start
+};
+
+/// A run whose program ended while it was written: makes of its pieces what can be read. Nothing happens to one that is
+/// complete, or that another process is writing. @return whether it can be opened now
+Result<bool> mendRunFolder(const std::filesystem::path& folder);
+
+}  // namespace hedgerow
