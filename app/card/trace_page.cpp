@@ -1,6 +1,7 @@
 #include "card/trace_page.h"
 
 #include <algorithm>
+#include <tuple>
 
 #include <QApplication>
 #include <QCheckBox>
@@ -20,8 +21,6 @@
 #include "model/quantity.h"
 #include "style/theme.h"
 #include "timeline/notation.h"
-#include "traces/measures.h"
-#include "traces/spectrum.h"
 
 namespace hedgerow::app {
 
@@ -29,7 +28,7 @@ namespace {
 
 constexpr int laterMilliseconds = 120;
 constexpr int shownOrders = 50;
-constexpr std::size_t mostPoints = 4'000'000;  ///< whose harmonics are computed while one waits
+constexpr std::size_t mostWaitedFor = 200'000;  ///< points that are looked at while the window waits
 
 /// The name in textbook notation.
 class Title : public QWidget {
@@ -95,6 +94,20 @@ void addCursorRows(const Trace& trace, Tick mark, Tick cursor, std::vector<Measu
                                {"at the cursor", trace.unit(), *after},
                                {"rise", trace.unit(), rise},
                                {"slope", trace.unit() + "/s", rise / toSeconds(cursor - mark)}});
+}
+
+/// Phase, efficiency of two powers, distance: how a trace stands to another one.
+QString relationOf(const Trace& own, const Trace& with, Tick from, Tick to) {
+    QStringList found;
+    if (const auto phase = phaseBetween(with, own, from, to))
+        found << QString("phase %1° ahead").arg(*phase, 0, 'g', 4);
+    if (own.unit() == "W" && with.unit() == "W")
+        if (const auto ratio = efficiency(with, own, from, to))
+            found << QString("efficiency %1 %").arg(100 * *ratio, 0, 'g', 5);
+    if (own.unit() == with.unit())
+        if (const auto apart = rmsDifference(own, with, from, to))
+            found << "rms difference " + shown(*apart, own.unit());
+    return found.isEmpty() ? "they have no common period and no common unit" : found.join(", ");
 }
 
 }  // namespace
@@ -163,16 +176,84 @@ TracePage::TracePage(Workspace& workspace, std::string quantity, QWidget* parent
         if (workspace_.mark()) later_.start();
     });
     connect(&workspace, &Workspace::runsChanged, this, soon);
-    connect(fundamental_, &QLineEdit::editingFinished, this, &TracePage::fillHarmonics);
-    connect(against_, &QLineEdit::editingFinished, this, &TracePage::fillRelation);
+    connect(fundamental_, &QLineEdit::editingFinished, this, &TracePage::refresh);
+    connect(against_, &QLineEdit::editingFinished, this, &TracePage::refresh);
     connect(copy, &QPushButton::clicked, this, &TracePage::copyTables);
     refresh();
 }
 
+/// Looks at the traces beside the window when there is much to look at.
 void TracePage::refresh() {
-    fillMeasures();
-    fillRelation();
-    fillHarmonics();
+    auto asked = question();
+    std::size_t points = 0;
+    for (const auto& trace : asked.traces)
+        if (trace) points += trace->firstAtOrAfter(asked.to) - trace->firstAtOrAfter(asked.from);
+    if (points <= mostWaitedFor) {
+        background_.drop();
+        return show(answer(asked, {}));
+    }
+    span_->setText(asked.span + "\n" + QString("looking at %L1 points …").arg(points));
+    if (asked.with) asked.with = asked.with->another();
+    for (auto& trace : asked.traces)
+        if (trace) trace = trace->another();
+    background_.start([this, asked = std::move(asked)](const CancelToken& cancel) -> std::function<void()> {
+        return [this, found = answer(asked, cancel)] { show(found); };
+    });
+}
+
+/// What is to be found out, of which traces.
+TracePage::Question TracePage::question() {
+    Question asked;
+    std::tie(asked.from, asked.to) = workspace_.measured();
+    const std::string over = workspace_.measuredOver();
+    asked.span = QString("%1, %2 to %3")
+                     .arg(QString::fromStdString(over.empty() ? "over what is seen" : over),
+                          shown(toSeconds(asked.from), "s"), shown(toSeconds(asked.to), "s"));
+    if (workspace_.mark() && workspace_.cursor()) asked.cursors = std::pair(*workspace_.mark(), *workspace_.cursor());
+    std::vector<RunPointer> runs = workspace_.runList().beside();
+    if (workspace_.shownRun()) runs.insert(runs.begin(), workspace_.shownRun());
+    asked.ownShown = workspace_.shownRun() != nullptr;
+    for (const RunPointer& entry : runs) {
+        asked.heads << QString("run %1").arg(entry->number);
+        asked.traces.push_back(workspace_.runList().sharedTrace(*entry, quantity_));
+    }
+    asked.other = against_->text().trimmed().toStdString();
+    if (!asked.other.empty() && asked.ownShown)
+        asked.with = workspace_.runList().sharedTrace(*workspace_.shownRun(), asked.other);
+    const QString typed = fundamental_->text().trimmed();
+    if (!typed.isEmpty())
+        asked.fundamental = evaluateField(typed.toStdString(), *findUnit("Hz"), workspace_.parameters().lookup());
+    return asked;
+}
+
+/// For any thread that has the traces to itself.
+TracePage::Answer TracePage::answer(const Question& asked, const CancelToken& cancel) {
+    Answer found{asked, {}, {}, {}, {}};
+    for (const auto& trace : asked.traces) {
+        const auto measures = trace ? waveMeasures(*trace, asked.from, asked.to) : std::nullopt;
+        found.rows.push_back(measures ? measureRows(*measures, trace->unit()) : std::vector<MeasureRow>{});
+        if (asked.cursors && trace)
+            addCursorRows(*trace, asked.cursors->first, asked.cursors->second, found.rows.back());
+        if (cancel.cancelled()) return found;
+    }
+    if (found.rows.size() == 2 && !found.rows[0].empty() && !found.rows[1].empty())
+        found.apart = rmsDifference(*asked.traces[0], *asked.traces[1], asked.from, asked.to);
+    const Trace* const own = asked.ownShown ? asked.traces.front().get() : nullptr;
+    if (own && asked.with) found.relation = relationOf(*own, *asked.with, asked.from, asked.to);
+    if (own && asked.fundamental && *asked.fundamental && **asked.fundamental > 0) {
+        const double frequency = **asked.fundamental;
+        found.harmonics = harmonics(*own, asked.from, asked.to, frequency, shownOrders, cancel);
+        if (frequency > 45 && frequency < 65)
+            found.groups = groupedHarmonics(*own, asked.from, asked.to, frequency, 40, cancel);
+    }
+    return found;
+}
+
+void TracePage::show(const Answer& found) {
+    span_->setText(found.asked.span);
+    showMeasures(found);
+    showRelation(found);
+    showHarmonics(found);
 }
 
 /// The fields of the lanes that show the spectrum of this trace.
@@ -221,46 +302,19 @@ QWidget* TracePage::makePeriods() {
     return row;
 }
 
-/// How this trace stands to another one: phase, efficiency of two powers, distance.
-void TracePage::fillRelation() {
-    const std::string other = against_->text().trimmed().toStdString();
+/// How this trace stands to another one.
+void TracePage::showRelation(const Answer& found) {
+    const std::string& other = found.asked.other;
     relation_->setVisible(!other.empty());
     if (other.empty()) return;
-    const Trace *own = workspace_.trace(quantity_), *with = workspace_.trace(other);
-    relation_->setStyleSheet(QString("color: %1;").arg((with ? colours().ink : colours().haw).name()));
-    if (!with || !own) return relation_->setText(QString::fromStdString(workspace_.runList().mistakeIn(other)));
-    const std::pair<Tick, Tick> span = workspace_.measured();
-    QStringList found;
-    if (const auto phase = phaseBetween(*with, *own, span.first, span.second))
-        found << QString("phase %1° ahead").arg(*phase, 0, 'g', 4);
-    if (own->unit() == "W" && with->unit() == "W")
-        if (const auto ratio = efficiency(*with, *own, span.first, span.second))
-            found << QString("efficiency %1 %").arg(100 * *ratio, 0, 'g', 5);
-    if (own->unit() == with->unit())
-        if (const auto apart = rmsDifference(*own, *with, span.first, span.second))
-            found << "rms difference " + shown(*apart, own->unit());
-    relation_->setText(found.isEmpty() ? "they have no common period and no common unit" : found.join(", "));
+    relation_->setStyleSheet(QString("color: %1;").arg((found.asked.with ? colours().ink : colours().haw).name()));
+    relation_->setText(found.asked.with ? found.relation
+                                        : QString::fromStdString(workspace_.runList().mistakeIn(other)));
 }
 
-void TracePage::fillMeasures() {
-    const std::pair<Tick, Tick> span = workspace_.measured();
-    const Tick from = span.first, to = span.second;
-    const bool between = workspace_.mark() && workspace_.cursor();
-    const std::string over = workspace_.measuredOver();
-    span_->setText(QString("%1, %2 to %3")
-                       .arg(QString::fromStdString(over.empty() ? "over what is seen" : over),
-                            shown(toSeconds(from), "s"), shown(toSeconds(to), "s")));
-    std::vector<RunPointer> runs = workspace_.runList().beside();
-    if (workspace_.shownRun()) runs.insert(runs.begin(), workspace_.shownRun());
-    std::vector<std::vector<MeasureRow>> all;
-    QStringList heads{""};
-    for (const RunPointer& entry : runs) {
-        const Trace* trace = workspace_.runList().trace(*entry, quantity_);
-        const auto measures = trace ? waveMeasures(*trace, from, to) : std::nullopt;
-        all.push_back(measures ? measureRows(*measures, trace->unit()) : std::vector<MeasureRow>{});
-        if (between && trace) addCursorRows(*trace, *workspace_.mark(), *workspace_.cursor(), all.back());
-        heads << QString("run %1").arg(entry->number);
-    }
+void TracePage::showMeasures(const Answer& found) {
+    const auto& all = found.rows;
+    QStringList heads = QStringList("") + found.asked.heads;
     const bool differences = all.size() == 2;
     if (differences) heads << "difference";
     std::vector<std::string> names;
@@ -283,49 +337,40 @@ void TracePage::fillMeasures() {
             cells << (found[0] && found[1] ? shown(found[0]->value - found[1]->value, found[0]->unit, 3) : "–");
         fillRow(*measures_, static_cast<int>(i), cells);
     }
-    if (differences && !all[0].empty() && !all[1].empty()) {
-        const Trace *a = workspace_.runList().trace(*runs[0], quantity_),
-                    *b = workspace_.runList().trace(*runs[1], quantity_);
-        if (const auto error = rmsDifference(*a, *b, from, to)) {
-            measures_->setRowCount(static_cast<int>(names.size()) + 1);
-            fillRow(*measures_, static_cast<int>(names.size()),
-                    {"rms difference", "", "", shown(*error, a->unit(), 3)});
-        }
+    if (found.apart) {
+        measures_->setRowCount(static_cast<int>(names.size()) + 1);
+        fillRow(*measures_, static_cast<int>(names.size()),
+                {"rms difference", "", "", shown(*found.apart, found.asked.traces[0]->unit(), 3)});
     }
     fitHeight(*measures_);
     measures_->setVisible(!names.empty());
 }
 
-void TracePage::fillHarmonics() {
+void TracePage::showHarmonics(const Answer& answer) {
     harmonics_->setRowCount(0);
     harmonics_->hide();
     distortion_->hide();
-    const QString typed = fundamental_->text().trimmed();
-    if (typed.isEmpty()) return;
+    const auto& asked = answer.asked.fundamental;
+    if (!asked) return;
     const auto say = [this](const QString& text, bool bad) {
         distortion_->setText(text);
         distortion_->setStyleSheet(QString("color: %1;").arg((bad ? colours().haw : colours().ink).name()));
         distortion_->show();
     };
-    const auto frequency = evaluateField(typed.toStdString(), *findUnit("Hz"), workspace_.parameters().lookup());
-    if (!frequency) return say(QString::fromStdString(frequency.error().message), true);
-    if (!(*frequency > 0)) return say("the fundamental must be above 0 Hz", true);
-    const Trace* trace = workspace_.trace(quantity_);
-    const std::pair<Tick, Tick> span = workspace_.measured();
-    const Tick from = span.first, to = span.second;
+    if (!*asked) return say(QString::fromStdString(asked->error().message), true);
+    const double frequency = **asked;
+    if (!(frequency > 0)) return say("the fundamental must be above 0 Hz", true);
+    const Trace* const trace = answer.asked.ownShown ? answer.asked.traces.front().get() : nullptr;
     if (!trace) return say("the shown run has no such trace", true);
-    if (trace->firstAtOrAfter(to) - trace->firstAtOrAfter(from) > mostPoints)
-        return say("the window holds too many points: zoom in, or put the two cursors around a few periods", true);
-    const auto found = harmonics(*trace, from, to, *frequency, shownOrders);
+    const auto& found = answer.harmonics;
     if (!found || found->peak(1) == 0)
-        return say("not one period of " + shown(*frequency, "Hz") + " lies in the window", true);
+        return say("not one period of " + shown(frequency, "Hz") + " lies in the window", true);
     QString text =
         QString("distortion %1 % to order %2").arg(100 * found->distortion(shownOrders), 0, 'g', 4).arg(shownOrders);
-    if (*frequency > 45 && *frequency < 65)
-        if (const auto groups = groupedHarmonics(*trace, from, to, *frequency))
-            text += QString("; by IEC 61000-4-7: groups %1 %, subgroups %2 %")
-                        .arg(100 * groups->groupDistortion, 0, 'g', 4)
-                        .arg(100 * groups->subgroupDistortion, 0, 'g', 4);
+    if (const auto& groups = answer.groups)
+        text += QString("; by IEC 61000-4-7: groups %1 %, subgroups %2 %")
+                    .arg(100 * groups->groupDistortion, 0, 'g', 4)
+                    .arg(100 * groups->subgroupDistortion, 0, 'g', 4);
     say(text, false);
     harmonics_->setColumnCount(4);
     harmonics_->setHorizontalHeaderLabels({"order", "frequency", "rms", "of the first"});
@@ -333,7 +378,7 @@ void TracePage::fillHarmonics() {
     fillRow(*harmonics_, 0, {"mean", "0 Hz", shown(found->mean, trace->unit()), ""});
     for (int order = 1; order <= shownOrders; ++order)
         fillRow(*harmonics_, order,
-                {QString::number(order), shown(order * *frequency, "Hz"),
+                {QString::number(order), shown(order * frequency, "Hz"),
                  shown(found->peak(order) / std::sqrt(2.0), trace->unit()),
                  QString::number(100 * found->peak(order) / found->peak(1), 'f', 2) + " %"});
     fitHeight(*harmonics_);

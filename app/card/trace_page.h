@@ -1,10 +1,18 @@
 #pragma once
 // What is known of one trace: its measures for the shown run and those beside it, and the harmonics of a fundamental.
 
+#include <optional>
+#include <string>
+#include <utility>
+#include <vector>
+
 #include <QTimer>
 #include <QWidget>
 
+#include "shell/background.h"
 #include "shell/workspace.h"
+#include "traces/measures.h"
+#include "traces/spectrum.h"
 
 class QCheckBox;
 class QLabel;
@@ -22,10 +30,33 @@ public:
     TracePage(Workspace& workspace, std::string quantity, QWidget* parent = nullptr);
 
 private:
+    /// What the page is to find out.
+    struct Question {
+        Tick from = 0, to = 0;
+        QString span;
+        std::optional<std::pair<Tick, Tick>> cursors = {};
+        QStringList heads = {};                                 ///< of the runs
+        std::vector<std::shared_ptr<const Trace>> traces = {};  ///< of each of them
+        bool ownShown = false;                                  ///< the first is of the shown run
+        std::string other = {};                                 ///< what it is measured against
+        std::shared_ptr<const Trace> with = {};
+        std::optional<Result<double>> fundamental = {};  ///< Hz, as typed
+    };
+    struct Answer {
+        Question asked;
+        std::vector<std::vector<MeasureRow>> rows;  ///< of each trace
+        std::optional<double> apart;                ///< rms difference of two
+        QString relation;
+        std::optional<Harmonics> harmonics;
+        std::optional<GroupedHarmonics> groups = {};
+    };
     void refresh();
-    void fillMeasures();
-    void fillHarmonics();
-    void fillRelation();
+    Question question();
+    static Answer answer(const Question& asked, const CancelToken& cancel);
+    void show(const Answer& found);
+    void showMeasures(const Answer& found);
+    void showHarmonics(const Answer& answer);
+    void showRelation(const Answer& found);
     void addSpectra();
     QWidget* makePeriods();
     void copyTables() const;
@@ -40,6 +71,7 @@ private:
     QLineEdit* fundamental_;
     QVBoxLayout* spectra_;
     std::vector<std::size_t> spectrumLanes_;
+    Background background_;
     QTimer later_;  ///< a moment after the last change of the window
 };
 

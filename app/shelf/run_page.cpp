@@ -259,16 +259,8 @@ void RunPage::fill() {
     if (ledger && !bound_->hasFocus()) bound_->setText(QString::number(ledger->bound()));
 }
 
-/// Of the measured data that are shown, or else of the pinned ones.
-RunPointer RunPage::measuredEntry() const {
-    if (workspace_.shownRun() && !workspace_.shownRun()->measuredFrom.isEmpty()) return workspace_.shownRun();
-    for (const RunPointer& entry : workspace_.runList().beside())
-        if (!entry->measuredFrom.isEmpty()) return entry;
-    return nullptr;
-}
-
 void RunPage::setTiming() {
-    const RunPointer entry = measuredEntry();
+    const RunPointer entry = workspace_.runList().measured();
     if (!entry || (!offset_->isModified() && !scale_->isModified())) return;
     offset_->setModified(false);
     scale_->setModified(false);
@@ -280,7 +272,7 @@ void RunPage::setTiming() {
 }
 
 void RunPage::fillDetails() {
-    const RunPointer measured = measuredEntry();
+    const RunPointer measured = workspace_.runList().measured();
     timing_->setVisible(measured != nullptr);
     if (measured) {
         offset_->setText(QString::fromStdString(formatQuantity(measured->offset, "s", 9)));

@@ -23,7 +23,6 @@ private:
     void fillDetails();
     void fillChanges();
     RunPointer entryOf(int row) const;
-    RunPointer measuredEntry() const;
     void setTiming();
     bool eventFilter(QObject* watched, QEvent* event) override;
 

@@ -196,11 +196,16 @@ void RunStrip::refreshPrice() {
                 .arg(part, 0, 'f', 0)
                 .arg(where));
     } else if (predicted) {
-        const bool small = predicted->bytes < 1e6;
-        price_->setText(QString("price ~%1, ~%2 %3")
-                            .arg(shown(predicted->seconds, "s", 1))
-                            .arg(small ? predicted->bytes / 1e3 : predicted->bytes / 1e6, 0, 'f', 0)
-                            .arg(small ? "kB" : "MB"));
+        const auto budget = static_cast<double>(memoryBudget());
+        const QString bytes = QString::fromStdString(formatQuantity(predicted->bytes, "B", 2));
+        price_->setText(QString("price ~%1, ~%2").arg(shown(predicted->seconds, "s", 1), bytes));
+        price_->setToolTip(QString("A run may store %1, half of the memory of this machine.")
+                               .arg(QString::fromStdString(formatQuantity(budget, "B", 2))));
+        if (predicted->bytes > budget) {
+            detail_->setText(QString("ends early: %1 is all it may store")
+                                 .arg(QString::fromStdString(formatQuantity(budget, "B", 2))));
+            return;
+        }
         detail_->setText(QString("%1 switching instants").arg(counted(double(predicted->edges))));
     } else {
         price_->setText("");

@@ -217,13 +217,20 @@ bool Runs::addMeasured(const QString& path) {
 }
 
 void Runs::setTiming(const RunPointer& entry, double offset, double scale) {
-    auto read = openMeasured(entry->measuredFrom.toStdString(), offset, scale);
-    if (!read) return (void)told(read.error());
-    entry->run = *read;
+    auto moved = retimed(*entry->run, offset, scale);
+    if (!moved) return (void)told(moved.error());
+    entry->run = *moved;
     entry->offset = offset;
     entry->scale = scale;
     entry->traces.clear();
     emit changed();
+}
+
+RunPointer Runs::measured() const {
+    if (shown_ && !shown_->measuredFrom.isEmpty()) return shown_;
+    for (const RunPointer& entry : beside())
+        if (!entry->measuredFrom.isEmpty()) return entry;
+    return nullptr;
 }
 
 void Runs::pin(const RunPointer& entry, bool pinned) {
@@ -276,16 +283,16 @@ Result<std::shared_ptr<Trace>> Runs::expression(RunEntry& entry, const std::stri
     return traceOf(text, quantity, parameters_);
 }
 
-Trace* Runs::trace(RunEntry& entry, const std::string& quantity) {
+std::shared_ptr<Trace> Runs::sharedTrace(RunEntry& entry, const std::string& quantity) {
     if (!entry.run) return nullptr;
     const auto found = entry.traces.find(quantity);
-    if (found != entry.traces.end()) return found->second.get();
+    if (found != entry.traces.end()) return found->second;
     std::shared_ptr<Trace> trace =
         entry.run->trace(quantity, entry.running() || entry.run->points() > pointsWaitedFor ? pointsAtOnce : SIZE_MAX);
     if (!trace && !entry.running())
         if (auto computed = expression(entry, quantity)) trace = *computed;
     if (trace && trace->size() >= pointsAtOnce) pollTimer_.start();
-    return entry.traces.emplace(quantity, std::move(trace)).first->second.get();
+    return entry.traces.emplace(quantity, std::move(trace)).first->second;
 }
 
 std::string Runs::mistakeIn(const std::string& text) {

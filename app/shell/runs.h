@@ -61,6 +61,8 @@ public:
     void show(RunPointer entry);
     /// Reads measured data and pins them beside the shown run. @return whether it could be read
     bool addMeasured(const QString& path);
+    /// Measured data that are shown, or else the first that are pinned; nullptr when there are none.
+    RunPointer measured() const;
     /// Moves and stretches measured data in time.
     void setTiming(const RunPointer& entry, double offset, double scale);
     /// Shows it dashed beside the shown one.
@@ -76,7 +78,8 @@ public:
     /// A reader of a quantity of the shown run, or of an expression over its quantities, kept up to date; nullptr when
     /// there is none.
     Trace* trace(const std::string& quantity) { return shown_ ? trace(*shown_, quantity) : nullptr; }
-    Trace* trace(RunEntry& entry, const std::string& quantity);
+    Trace* trace(RunEntry& entry, const std::string& quantity) { return sharedTrace(entry, quantity).get(); }
+    std::shared_ptr<Trace> sharedTrace(RunEntry& entry, const std::string& quantity);
     /// Why an expression gives no trace of the shown run; "" when it does.
     std::string mistakeIn(const std::string& expression);
     /// The unit of a quantity or expression in the shown run.

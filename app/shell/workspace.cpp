@@ -292,7 +292,13 @@ bool Workspace::start(const std::shared_ptr<const Project>& project) {
     auto prepared = Run::prepare(project, {scene().name, plan().name, "", {}});
     if (!prepared) return setProblems({prepared.error()}), false;
     if (const auto folder = ledgerFolder(); !folder.empty()) runList_->keepIn(folder);
+    const bool otherPlan = !shownRun() || shownRun()->run->plan() != plan().name;
     runList_->start(*prepared);
+    for (const LaneSet& set : this->project().laneSets)
+        if (otherPlan && set.plan == plan().name && set.lanes != this->project().lanes) {
+            (void)apply(edits::showLaneSet(set.name));
+            break;
+        }
     return true;
 }
 

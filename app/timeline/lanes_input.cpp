@@ -10,6 +10,7 @@
 
 #include "style/theme.h"
 #include "timeline/lane_view.h"
+#include "traces/measures.h"
 
 namespace hedgerow::app {
 
@@ -33,12 +34,33 @@ void LanesView::mousePressEvent(QMouseEvent* event) {
         borderHeight_ = lane(border_).box().height();
         return;
     }
+    if ((event->modifiers() & Qt::AltModifier) && overTime(event->position())) {
+        if ((dragged_ = workspace_.runList().measured())) {
+            draggedOffset_ = dragged_->offset;
+            draggedScale_ = dragged_->scale;
+            return;
+        }
+    }
     pressedFrom_ = from_;
     pressedTo_ = to_;
     maybeClick_ = true;
 }
 
+/// Measured data follow the pointer; stretched, they do so around the cursor, or around the left edge without one.
+void LanesView::dragMeasured(const QPointF& at, bool stretch) {
+    const double start = timeAt(pressed_.x()), now = timeAt(at.x());
+    if (!stretch) return workspace_.runList().setTiming(dragged_, draggedOffset_ + now - start, draggedScale_);
+    const double fixed = workspace_.cursor() ? toSeconds(*workspace_.cursor()) : from_;
+    const double factor = start == fixed ? 0 : (now - fixed) / (start - fixed);
+    if (factor > 0)
+        workspace_.runList().setTiming(dragged_, fixed + factor * (draggedOffset_ - fixed), factor * draggedScale_);
+}
+
 void LanesView::mouseMoveEvent(QMouseEvent* event) {
+    if (dragged_) {
+        setCursor(Qt::SizeHorCursor);
+        return dragMeasured(event->position(), event->modifiers() & Qt::ShiftModifier);
+    }
     if (border_ >= 0) {
         const double wanted = std::max<double>(foldedLane, borderHeight_ + event->position().y() - pressed_.y());
         const int height =
@@ -67,6 +89,7 @@ void LanesView::mouseMoveEvent(QMouseEvent* event) {
 void LanesView::mouseReleaseEvent(QMouseEvent* event) {
     setCursor(Qt::ArrowCursor);
     panning_ = false;
+    if (std::exchange(dragged_, nullptr)) return;
     if (const int border = std::exchange(border_, -1); border >= 0) {
         if (borderWanted_ > 0) changeLane(border, "lane height", [this](Lane& lane) { lane.height = borderWanted_; });
         borderWanted_ = 0;
@@ -116,11 +139,31 @@ void LanesView::stepToEdge(bool forward) {
     else
         for (const auto& lane : lanes_)
             for (const std::string& quantity : lane->lane().quantities) look(workspace_.trace(quantity));
-    if (!best) return;
+    if (best) moveCursorTo(*best);
+}
+
+void LanesView::moveCursorTo(Tick instant) {
     pinned_ = true;
-    workspace_.setCursor(best);
-    const double t = toSeconds(*best);
+    workspace_.setCursor(instant);
+    const double t = toSeconds(instant);
     if (t < from_ || t > to_) setWindow(t - (to_ - from_) / 2, t + (to_ - from_) / 2);
+}
+
+/// The chosen trace, or the first that is seen.
+const Trace* LanesView::steppedTrace() {
+    if (!workspace_.chosenTrace().empty()) return workspace_.trace(workspace_.chosenTrace());
+    for (const auto& lane : lanes_)
+        if (lane->overTime() && !lane->lane().quantities.empty()) return workspace_.trace(lane->lane().quantities[0]);
+    return nullptr;
+}
+
+/// Where the trace next passes the value it has at the mark, or zero without a mark.
+void LanesView::stepToCrossing(bool forward) {
+    const Trace* const trace = steppedTrace();
+    if (!trace || trace->size() < 2) return;
+    const double level = workspace_.mark() ? trace->at(*workspace_.mark()).value_or(0) : 0;
+    const Tick now = workspace_.cursor().value_or(toTicks(std::clamp(forward ? from_ : to_, 0.0, longestRunSeconds)));
+    if (const auto found = nextCrossing(*trace, now, level, forward)) moveCursorTo(*found);
 }
 
 void LanesView::keyPressEvent(QKeyEvent* event) {
@@ -137,9 +180,11 @@ void LanesView::keyPressEvent(QKeyEvent* event) {
             return workspace_.setMark(workspace_.mark() ? std::nullopt : workspace_.cursor());
         case Qt::Key_Left:
             if (event->modifiers() & Qt::ControlModifier) return stepToEdge(false);
+            if (event->modifiers() & Qt::AltModifier) return stepToCrossing(false);
             return shift ? moveCursor(-step / 20) : setWindow(from_ - step, to_ - step);
         case Qt::Key_Right:
             if (event->modifiers() & Qt::ControlModifier) return stepToEdge(true);
+            if (event->modifiers() & Qt::AltModifier) return stepToCrossing(true);
             return shift ? moveCursor(step / 20) : setWindow(from_ + step, to_ + step);
         case Qt::Key_Up:
         case Qt::Key_Plus:

@@ -97,6 +97,15 @@ void LanesView::addSets(QMenu& menu) {
         for (const LaneSet& set : workspace_.project().laneSets)
             remove->addAction(QString::fromStdString(set.name), this,
                               [this, name = set.name] { (void)workspace_.apply(edits::removeLaneSet(name)); });
+        QMenu* planned = sets->addMenu("Shown after runs of " + QString::fromStdString(workspace_.plan().name));
+        for (const LaneSet& set : workspace_.project().laneSets) {
+            const bool now = set.plan == workspace_.plan().name;
+            QAction* choice = planned->addAction(QString::fromStdString(set.name), this, [this, name = set.name, now] {
+                (void)workspace_.apply(edits::setPlanOfLanes(name, now ? "" : workspace_.plan().name));
+            });
+            choice->setCheckable(true);
+            choice->setChecked(now);
+        }
         sets->addSeparator();
     }
     auto* name = new QLineEdit;

@@ -80,6 +80,10 @@ private:
     void addKindActions(QMenu& menu, int lane);
     void addSets(QMenu& menu);
     void stepToEdge(bool forward);
+    void stepToCrossing(bool forward);
+    const Trace* steppedTrace();
+    void moveCursorTo(Tick t);
+    void dragMeasured(const QPointF& at, bool stretch);
 
     Workspace& workspace_;
     QCustomPlot* plot_;
@@ -93,6 +97,8 @@ private:
     QPointF pressed_;
     double pressedFrom_ = 0, pressedTo_ = 0;
     bool panning_ = false, maybeClick_ = false;
+    RunPointer dragged_;  ///< measured data that are dragged in time
+    double draggedOffset_ = 0, draggedScale_ = 1;
     int border_ = -1;  ///< of the lane whose lower edge is dragged
     double borderHeight_ = 0;
     int borderWanted_ = 0;

@@ -7,6 +7,7 @@
 #include <QPainter>
 
 #include "model/quantity.h"
+#include "shell/background.h"
 #include "style/theme.h"
 #include "timeline/columns.h"
 #include "timeline/lane_view.h"
@@ -17,7 +18,7 @@ namespace hedgerow::app {
 
 namespace {
 
-constexpr std::size_t mostPoints = 4'000'000;  ///< whose spectrum is computed while one waits
+constexpr std::size_t mostWaitedFor = 200'000;  ///< points that are looked at while the window waits
 constexpr double standardLines = 4096, mostLines = 1 << 20;
 constexpr std::size_t shownPeaks = 12;
 constexpr double shownDecades = 5, shownDecibels = 110;
@@ -40,7 +41,16 @@ private:
         std::string quantity;
         RunPointer entry;  ///< nullptr for the shown run
     };
-    std::optional<Spectrum> transform(const Trace& trace, double& from, double& to);
+    /// What is to be transformed, for any thread.
+    struct Question {
+        std::vector<std::shared_ptr<const Trace>> traces;  ///< by line; null where there is none
+        Tick from, to;
+        SpectrumWindow window;
+        std::size_t lines;
+    };
+    std::optional<Question> question();
+    static std::vector<std::optional<Spectrum>> answer(const Question& asked, const CancelToken& cancel);
+    void show(const std::vector<std::optional<Spectrum>>& spectra);
     double level(double peak) const { return lane_.spectrum.decibel ? decibelMicrovolts(peak) : peak; }
     void fit(double step, double highest, double greatest);
     std::size_t peaksPerRow() const;
@@ -55,6 +65,7 @@ private:
     };
     std::vector<Found> found_;
     QString notice_;
+    Background background_;
 };
 
 SpectrumLane::SpectrumLane(const LaneSource& source, const Lane& lane)
@@ -91,14 +102,17 @@ SpectrumLane::SpectrumLane(const LaneSource& source, const Lane& lane)
 
 void SpectrumLane::follow(double, double) {}
 
-/// Over whole periods of the fundamental when one is given. Changes the span to what was taken.
-std::optional<Spectrum> SpectrumLane::transform(const Trace& trace, double& from, double& to) {
+/// Over whole periods of the fundamental when one is given.
+std::optional<SpectrumLane::Question> SpectrumLane::question() {
     const SpectrumLook& look = lane_.spectrum;
     const auto parameter = source_.workspace.parameters().lookup();
     const auto hertz = [&](const std::string& text) -> double {
         const auto value = evaluateField(text, *findUnit("Hz"), parameter);
         return value && *value > 0 ? *value : 0;
     };
+    const std::pair<Tick, Tick> span = source_.workspace.measured();
+    double from = toSeconds(span.first);
+    const double to = toSeconds(span.second);
     SpectrumWindow window = SpectrumWindow::hann;
     for (const auto& [name, kind] : spectrumWindows())
         if (name == look.window) window = kind;
@@ -112,24 +126,57 @@ std::optional<Spectrum> SpectrumLane::transform(const Trace& trace, double& from
     }
     const double highest = look.highest.empty() ? 0 : hertz(look.highest);
     const double lines = highest > 0 ? std::clamp(highest * (to - from), 16.0, mostLines) : standardLines;
-    const Tick first = toTicks(from), last = toTicks(to);
-    if (trace.firstAtOrAfter(last) - trace.firstAtOrAfter(first) > mostPoints)
-        return notice_ = "too many points: zoom in", std::nullopt;
-    return spectrum(trace, first, last, window, static_cast<std::size_t>(lines));
+    Question asked{{}, toTicks(from), toTicks(to), window, static_cast<std::size_t>(lines)};
+    for (const Line& line : lines_) {
+        const RunPointer& entry = line.entry ? line.entry : source_.workspace.shownRun();
+        asked.traces.push_back(entry ? source_.workspace.runList().sharedTrace(*entry, line.quantity) : nullptr);
+    }
+    return asked;
 }
 
+std::vector<std::optional<Spectrum>> SpectrumLane::answer(const Question& asked, const CancelToken& cancel) {
+    std::vector<std::optional<Spectrum>> found;
+    for (const auto& trace : asked.traces)
+        found.push_back(trace ? spectrum(*trace, asked.from, asked.to, asked.window, asked.lines, cancel)
+                              : std::nullopt);
+    return found;
+}
+
+/// Transforms beside the window when there is much to transform.
 void SpectrumLane::settle() {
     notice_.clear();
+    auto asked = question();
+    if (!asked) {
+        background_.drop();
+        return show(std::vector<std::optional<Spectrum>>(lines_.size()));
+    }
+    std::size_t points = 0;
+    for (const auto& trace : asked->traces)
+        if (trace) points += trace->firstAtOrAfter(asked->to) - trace->firstAtOrAfter(asked->from);
+    if (points <= mostWaitedFor) {
+        background_.drop();
+        return show(answer(*asked, {}));
+    }
+    notice_ = QString("transforming %L1 points …").arg(points);
+    for (auto& trace : asked->traces)
+        if (trace) trace = trace->another();
+    background_.start([this, asked = std::move(*asked)](const CancelToken& cancel) -> std::function<void()> {
+        return [this, found = answer(asked, cancel)] {
+            notice_.clear();
+            show(found);
+            source_.plot.replot(QCustomPlot::rpQueuedReplot);
+            source_.plot.parentWidget()->update();
+        };
+    });
+}
+
+void SpectrumLane::show(const std::vector<std::optional<Spectrum>>& spectra) {
     double greatest = 0, step = 0, highest = 0;
-    const std::pair<Tick, Tick> span = source_.workspace.measured();
     found_.assign(lane_.quantities.size(), {});
-    for (Line& line : lines_) {
+    for (std::size_t at = 0; at < lines_.size(); ++at) {
+        Line& line = lines_[at];
+        const auto& spectrum = spectra[at];
         line.graph->data()->clear();
-        const Trace* trace = line.entry ? source_.workspace.runList().trace(*line.entry, line.quantity)
-                                        : source_.workspace.trace(line.quantity);
-        if (!trace) continue;
-        double from = toSeconds(span.first), to = toSeconds(span.second);
-        const auto spectrum = transform(*trace, from, to);
         if (!spectrum) continue;
         QVector<double> frequencies, levels;
         for (std::size_t k = 1; k < spectrum->peaks.size(); ++k) {

@@ -49,8 +49,12 @@ void TracePlottable::draw(QCPPainter* painter) {
     painter->setPen(mPen);
     painter->setBrush(Qt::NoBrush);
     const std::size_t nearFirst = trace->near(from), nearLast = trace->near(to);
-    if (static_cast<double>(nearLast - std::min(nearFirst, nearLast)) > exactPoints * columns) {
-        painter->drawPolyline(nearEnvelope(*trace, nearFirst, nearLast));
+    const auto points = static_cast<double>(nearLast - std::min(nearFirst, nearLast));
+    const bool wholeChunks = points > chunksPerColumn * PointSource::chunk * columns;
+    const bool atHand = points < PointSource::chunk || wholeChunks || fetch(*trace, nearFirst, nearLast);
+    if (!atHand) parentPlot()->replot(QCustomPlot::rpQueuedReplot);
+    if (!atHand || points > exactPoints * columns) {
+        painter->drawPolyline(nearEnvelope(*trace));
         return;
     }
     std::size_t first = trace->firstAtOrAfter(from), last = trace->firstAtOrAfter(to);
@@ -58,10 +62,10 @@ void TracePlottable::draw(QCPPainter* painter) {
     last = std::min(trace->size(), last + 1);
     if (last < first + 2) return;
     const bool dense = static_cast<double>(last - first) > pointsPerColumn * columns;
-    painter->drawPolyline(dense ? envelope(*trace) : points(*trace, first, last));
+    painter->drawPolyline(dense ? envelope(*trace) : eachPoint(*trace, first, last));
 }
 
-QPolygonF TracePlottable::points(const Trace& trace, std::size_t first, std::size_t last) const {
+QPolygonF TracePlottable::eachPoint(const Trace& trace, std::size_t first, std::size_t last) const {
     QPolygonF line;
     line.reserve(static_cast<int>(last - first));
     for (std::size_t i = first; i < last; ++i) {
@@ -92,21 +96,23 @@ QPolygonF TracePlottable::envelope(const Trace& trace) const {
     return line;
 }
 
-/// The same of very many points: what is at hand now, the rest in the next frames.
-QPolygonF TracePlottable::nearEnvelope(const Trace& trace, std::size_t first, std::size_t last) {
+/// Brings the inside of chunks to hand, for a while. @return whether all is at hand
+bool TracePlottable::fetch(const Trace& trace, std::size_t first, std::size_t last) {
     constexpr std::size_t chunk = PointSource::chunk;
-    const QRect area = clipRect();
-    const bool inside = static_cast<double>(last - first) < chunksPerColumn * chunk * area.width();
-    bool all = true;
     int fetched = 0;
-    for (std::size_t k = first / chunk; inside && k < (last + chunk - 1) / chunk; ++k) {
+    for (std::size_t k = first / chunk; k < (last + chunk - 1) / chunk; ++k) {
         if (trace.detailed(k)) continue;
-        if (all = fetched++ == 0 || frame_.seconds() < detailSeconds; !all) break;
+        if (fetched++ > 0 && frame_.seconds() > detailSeconds) return false;
         trace.detail(k);
     }
-    if (!all) parentPlot()->replot(QCustomPlot::rpQueuedReplot);
+    return true;
+}
+
+/// The same of very many points, from what is at hand.
+QPolygonF TracePlottable::nearEnvelope(const Trace& trace) const {
+    const QRect area = clipRect();
     QPolygonF line;
-    first = trace.near(clampedTicks(mKeyAxis->pixelToCoord(area.left())));
+    std::size_t first = trace.near(clampedTicks(mKeyAxis->pixelToCoord(area.left())));
     for (int x = area.left(); x <= area.right(); ++x) {
         const std::size_t end = trace.near(clampedTicks(mKeyAxis->pixelToCoord(x + 1)));
         if (end > first) {

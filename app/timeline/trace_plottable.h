@@ -28,9 +28,10 @@ protected:
     void drawLegendIcon(QCPPainter*, const QRectF&) const override {}
 
 private:
-    QPolygonF points(const Trace& trace, std::size_t first, std::size_t last) const;
+    QPolygonF eachPoint(const Trace& trace, std::size_t first, std::size_t last) const;
     QPolygonF envelope(const Trace& trace) const;
-    QPolygonF nearEnvelope(const Trace& trace, std::size_t first, std::size_t last);
+    bool fetch(const Trace& trace, std::size_t first, std::size_t last);
+    QPolygonF nearEnvelope(const Trace& trace) const;
     double pixel(double value) const { return mValueAxis->coordToPixel(offset_ + scale_ * value); }
     std::function<const Trace*()> trace_;
     Stopwatch frame_;  ///< since the start of the present drawing

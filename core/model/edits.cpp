@@ -407,6 +407,18 @@ Edit removeLaneSet(std::string name) {
             }};
 }
 
+Edit setPlanOfLanes(std::string name, std::string plan) {
+    return {"lanes of a plan", [name, plan](Project& project) -> Status {
+                for (LaneSet& set : project.laneSets) {
+                    if (set.name == name)
+                        set.plan = plan;
+                    else if (!plan.empty() && set.plan == plan)
+                        set.plan.clear();  // one set a plan
+                }
+                return {};
+            }};
+}
+
 Edit setMeasured(MeasuredPeriods measured) {
     return {"what is measured", [measured](Project& project) -> Status {
                 project.measured = measured;

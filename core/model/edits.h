@@ -50,6 +50,8 @@ Edit keepLaneSet(std::string name);
 /// Shows the lanes of a set.
 Edit showLaneSet(std::string name);
 Edit removeLaneSet(std::string name);
+/// Shows them from now on when a run of a plan follows one of another; "" for of no plan.
+Edit setPlanOfLanes(std::string name, std::string plan);
 Edit setMeasured(MeasuredPeriods measured);
 /// Adds copies of the given items, moved by `by`; parts get free names. The new ids are written to `added`.
 Edit paste(Sheet clip, Point by, const Catalogue& catalogue, std::set<int>* added = nullptr);

@@ -166,6 +166,7 @@ struct LaneSet {
     std::string name;
     std::vector<Lane> lanes;
     std::string extra;
+    std::string plan = {};  ///< they are shown when a run of this plan follows one of another
     friend bool operator==(const LaneSet&, const LaneSet&) = default;
 };
 

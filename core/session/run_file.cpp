@@ -103,7 +103,8 @@ Status writeRunHead(const std::filesystem::path& folder, const RunAbout& about, 
                hdf5::writeText(file, "run", writeAbout(about)) && hdf5::writeCounts(file, "pieces", pieces) &&
                hdf5::writeTicks(file, "starts", points.starts) &&
                hdf5::writeColumn(file, "views", packed(points.views)) &&
-               hdf5::writeColumn(file, "blocks", packed(points.blocks)) && H5Fflush(file, H5F_SCOPE_GLOBAL) >= 0 && file.close();
+               hdf5::writeColumn(file, "blocks", packed(points.blocks)) && H5Fflush(file, H5F_SCOPE_GLOBAL) >= 0 &&
+               file.close();
         if (good) return {};
         return Error{ErrorCode::file, folder.string() + " cannot be written: the disk may be full"};
     });

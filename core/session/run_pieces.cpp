@@ -115,15 +115,16 @@ Status writePiece(const PieceContent& content, const std::filesystem::path& path
     return replaceAtomically(path, [&](const std::filesystem::path& temporary) -> Status {
         const auto held = hdf5::lock();
         hdf5::Handle file(hdf5::createFile(temporary.string()), H5Fclose);
-        const bool good =
-            file.good() && hdf5::writeTicks(file, "ticks", columns.ticks) &&
-            hdf5::writeCounts(file, "view", columns.views) && hdf5::writeCounts(file, "set", columns.sets) &&
-            hdf5::writeColumn(file, "numbers", columns.numbers) &&
-            hdf5::writeColumn(file, "signals", columns.signalValues) &&
-            hdf5::writeCounts(file, "row_starts", columns.rowStarts) &&
-            hdf5::writeCounts(file, "set_starts", columns.setStarts) &&
-            hdf5::writeColumn(file, "views", packed(content.views)) &&
-            hdf5::writeColumn(file, "blocks", packed(content.blocks)) && H5Fflush(file, H5F_SCOPE_GLOBAL) >= 0 && file.close();
+        const bool good = file.good() && hdf5::writeTicks(file, "ticks", columns.ticks) &&
+                          hdf5::writeCounts(file, "view", columns.views) &&
+                          hdf5::writeCounts(file, "set", columns.sets) &&
+                          hdf5::writeColumn(file, "numbers", columns.numbers) &&
+                          hdf5::writeColumn(file, "signals", columns.signalValues) &&
+                          hdf5::writeCounts(file, "row_starts", columns.rowStarts) &&
+                          hdf5::writeCounts(file, "set_starts", columns.setStarts) &&
+                          hdf5::writeColumn(file, "views", packed(content.views)) &&
+                          hdf5::writeColumn(file, "blocks", packed(content.blocks)) &&
+                          H5Fflush(file, H5F_SCOPE_GLOBAL) >= 0 && file.close();
         if (good) return {};
         return Error{ErrorCode::file, path.string() + " cannot be written: the disk may be full"};
     });

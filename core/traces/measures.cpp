@@ -189,6 +189,23 @@ std::vector<MeasureRow> measureRows(const WaveMeasures& m, const std::string& un
     return rows;
 }
 
+std::optional<Tick> nextCrossing(const Trace& trace, Tick now, double level, bool forward) {
+    if (trace.size() < 2) return {};
+    const Tick start = trace.time(0), end = trace.time(trace.size() - 1);
+    // Backwards in stretches that grow, so that what is near is found without walking through all.
+    for (Tick reach = std::max<Tick>(1, (end - start) / 1024); forward || now > start; reach *= 4) {
+        const Tick from = forward ? now : std::max(start, now - std::min(reach, now - start));
+        std::optional<Tick> found;
+        for (const Crossing& crossing : crossings(trace, from, forward ? end : now, level, 0)) {
+            const Tick t = toTicks(crossing.t);
+            if (forward && t > now) return t;
+            if (!forward && t < now) found = t;
+        }
+        if (found || forward || from == start) return found;
+    }
+    return {};
+}
+
 std::optional<std::pair<Tick, Tick>> lastPeriods(const Trace& trace, Tick from, Tick to, int n) {
     const auto basic = trace.measure(from, to);
     if (!basic || n < 1) return {};

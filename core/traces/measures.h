@@ -21,6 +21,9 @@ struct Crossing {
 std::vector<Crossing> crossings(const Trace& trace, Tick from, Tick to, double level, double hysteresis,
                                 std::size_t most = SIZE_MAX);
 
+/// The nearest passage of a level after, or before, an instant.
+std::optional<Tick> nextCrossing(const Trace& trace, Tick now, double level, bool forward);
+
 /// The low and the high level at which a trace spends most time, by a histogram of 256 classes over time: the state
 /// levels of IEEE Std 181-2011, 5.2.1.2 (least and greatest value split in two halves).
 struct StateLevels {

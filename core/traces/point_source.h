@@ -40,6 +40,8 @@ public:
     /// The instant of the first point of a chunk, known without reading the chunk.
     virtual Tick chunkStart(std::size_t k) const { return time(k * chunk); }
     virtual std::optional<Digest> digest() const { return {}; }
+    /// Another reader of the same points, for another thread.
+    virtual std::unique_ptr<PointSource> another() const = 0;
 };
 
 /// Reads a quantity from stored points.
@@ -58,6 +60,7 @@ public:
     bool holds() const override { return ofSignal_; }
     Tick chunkStart(std::size_t k) const override { return starts_[k]; }
     std::optional<Digest> digest() const override { return digest_; }
+    std::unique_ptr<PointSource> another() const override { return std::make_unique<StorePoints>(*this); }
 
 private:
     /// A linear form over the row of one view.
@@ -115,6 +118,7 @@ public:
     void read(std::size_t begin, std::size_t end, Tick* times, double* first, double* second) const override;
     bool product() const override { return !second_.empty(); }
     bool holds() const override { return holds_; }
+    std::unique_ptr<PointSource> another() const override { return std::make_unique<ColumnPoints>(*this); }
 
 private:
     Times times_;

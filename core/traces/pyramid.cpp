@@ -116,7 +116,8 @@ void Pyramid::addChunks(std::size_t first, std::size_t last, Block& sum) const {
 /// Points of one chunk.
 void Pyramid::addInside(const PointSource& points, std::size_t first, std::size_t last, Block& sum) {
     const std::size_t k = first / chunk;
-    const Detail* const detail = k < complete() && last - first > fineSize ? &detailOf(points, k) : nullptr;
+    const bool useful = last - first > fineSize || details_.contains(k);
+    const Detail* const detail = useful && k < complete() ? &detailOf(points, k) : nullptr;
     Workspace& read = workspace();
     const auto plain = [&](std::size_t from, std::size_t to) {
         if (from >= to) return;

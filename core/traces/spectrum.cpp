@@ -20,11 +20,14 @@ struct Piece {
     double a, b, c, d;
 };
 
+/// Until it is cancelled.
 template <class Visit>
-void forEachPiece(const Trace& trace, Tick from, Tick to, const Visit& visit) {
+void forEachPiece(const Trace& trace, Tick from, Tick to, const CancelToken& cancel, const Visit& visit) {
+    constexpr std::size_t between = 1024;  // looks at the token
     if (trace.size() < 2) return;
     std::size_t i = trace.firstAtOrAfter(from + 1);
     for (i = i > 0 ? i - 1 : 0; i + 1 < trace.size() && trace.time(i) < to; ++i) {
+        if (i % between == 0 && cancel.cancelled()) return;
         const Tick t0 = trace.time(i), t1 = trace.time(i + 1);
         const Tick start = std::max(t0, from), stop = std::min(t1, to);
         if (stop <= start) continue;
@@ -59,9 +62,9 @@ std::array<Complex, 3> moments(double x, Complex e) {
 /// Components at k times a step for k = 0 to `count` - 1, in one pass over the points. Phases go from one frequency to
 /// the next by a product; every sixteenth is computed anew.
 std::vector<Complex> fourierLines(const Trace& trace, Tick from, Tick to, double step, std::size_t count,
-                                  std::size_t first = 0) {
+                                  const CancelToken& cancel, std::size_t first = 0) {
     std::vector<Complex> sums(count);
-    forEachPiece(trace, from, to, [&](const Piece& piece) {
+    forEachPiece(trace, from, to, cancel, [&](const Piece& piece) {
         const double k0 = piece.a * piece.c, k1 = piece.a * piece.d + piece.b * piece.c, k2 = piece.b * piece.d;
         const double w = 2 * pi * step;
         const Complex turnStart = std::polar(1.0, -w * piece.start), turnLength = std::polar(1.0, -w * piece.length);
@@ -118,7 +121,7 @@ double windowAt(SpectrumWindow window, double x) {
 }  // namespace
 
 Complex fourier(const Trace& trace, Tick from, Tick to, double frequency) {
-    return fourierLines(trace, from, to, frequency, 1, 1).front();
+    return fourierLines(trace, from, to, frequency, 1, {}, 1).front();
 }
 
 double Harmonics::distortion(int last) const {
@@ -128,23 +131,26 @@ double Harmonics::distortion(int last) const {
     return std::sqrt(squares) / peak(1);
 }
 
-std::optional<Harmonics> harmonics(const Trace& trace, Tick from, Tick to, double fundamental, int orders) {
+std::optional<Harmonics> harmonics(const Trace& trace, Tick from, Tick to, double fundamental, int orders,
+                                   const CancelToken& cancel) {
     const auto window = wholePeriods(trace, from, to, fundamental, 0);
     if (!window || orders < 1) return {};
     const std::vector<Complex> all =
-        fourierLines(trace, window->first, window->second, fundamental, static_cast<std::size_t>(orders) + 1);
+        fourierLines(trace, window->first, window->second, fundamental, static_cast<std::size_t>(orders) + 1, cancel);
+    if (cancel.cancelled()) return {};
     Harmonics result{fundamental, all[0].real(), {}};
     result.peaks.assign(all.begin() + 1, all.end());
     return result;
 }
 
-std::optional<GroupedHarmonics> groupedHarmonics(const Trace& trace, Tick from, Tick to, double fundamental,
-                                                 int orders) {
+std::optional<GroupedHarmonics> groupedHarmonics(const Trace& trace, Tick from, Tick to, double fundamental, int orders,
+                                                 const CancelToken& cancel) {
     const int n = fundamental < 55 ? 10 : 12;
     const auto window = wholePeriods(trace, from, to, fundamental, n);
     if (!window || orders < 1) return {};
     const std::vector<Complex> lines = fourierLines(trace, window->first, window->second, fundamental / n,
-                                                    static_cast<std::size_t>(n * (orders + 1)) + 1);
+                                                    static_cast<std::size_t>(n * (orders + 1)) + 1, cancel);
+    if (cancel.cancelled()) return {};
     const auto square = [&](int k) { return std::norm(lines[static_cast<std::size_t>(k)]) / 2; };
     GroupedHarmonics result;
     for (int order = 1; order <= orders; ++order) {
@@ -176,7 +182,8 @@ const std::vector<std::pair<std::string, SpectrumWindow>>& spectrumWindows() {
     return all;
 }
 
-std::optional<Spectrum> spectrum(const Trace& trace, Tick from, Tick to, SpectrumWindow window, std::size_t lines) {
+std::optional<Spectrum> spectrum(const Trace& trace, Tick from, Tick to, SpectrumWindow window, std::size_t lines,
+                                 const CancelToken& cancel) {
     if (trace.size() < 2) return {};
     from = std::max(from, trace.time(0));
     to = std::min(to, trace.time(trace.size() - 1));
@@ -185,7 +192,7 @@ std::optional<Spectrum> spectrum(const Trace& trace, Tick from, Tick to, Spectru
     // The mean over each interval, from the running integral at its ends.
     std::vector<double> means(count, 0.0);
     const double length = toSeconds(to - from), interval = length / static_cast<double>(count);
-    forEachPiece(trace, from, to, [&](const Piece& p) {
+    forEachPiece(trace, from, to, cancel, [&](const Piece& p) {
         const auto integral = [&](double s) {
             return p.length * s * (p.a * p.c + s * ((p.a * p.d + p.b * p.c) / 2 + s * p.b * p.d / 3));
         };
@@ -199,6 +206,7 @@ std::optional<Spectrum> spectrum(const Trace& trace, Tick from, Tick to, Spectru
             if (edge >= end) break;
         }
     });
+    if (cancel.cancelled()) return {};
     double sum = 0, squares = 0;
     std::vector<Complex> in(count), out;
     for (std::size_t i = 0; i < count; ++i) {

@@ -7,6 +7,7 @@
 #include <string>
 #include <vector>
 
+#include "base/cancel.h"
 #include "traces/trace.h"
 
 namespace hedgerow {
@@ -25,9 +26,10 @@ struct Harmonics {
     /// Root of the sum of squares of orders 2 to `last`, over the first.
     double distortion(int last) const;
 };
-/// Over as many whole periods as fit into the window, the last ones. Nothing when not one fits, or the trace is too
-/// short.
-std::optional<Harmonics> harmonics(const Trace& trace, Tick from, Tick to, double fundamental, int orders = 50);
+/// Over as many whole periods as fit into the window, the last ones. Nothing when not one fits, the trace is too short,
+/// or, as below, when it is cancelled.
+std::optional<Harmonics> harmonics(const Trace& trace, Tick from, Tick to, double fundamental, int orders = 50,
+                                   const CancelToken& cancel = {});
 
 /// IEC 61000-4-7:2002 with amendment 1, 5.5 and 5.6: lines 1/10 (50 Hz) or 1/12 (60 Hz) of the fundamental apart, over
 /// ten or twelve periods.
@@ -41,7 +43,7 @@ struct GroupedHarmonics {
 };
 /// Over the last ten (fundamental below 55 Hz) or twelve periods in the window; nothing when fewer fit.
 std::optional<GroupedHarmonics> groupedHarmonics(const Trace& trace, Tick from, Tick to, double fundamental,
-                                                 int orders = 40);
+                                                 int orders = 40, const CancelToken& cancel = {});
 
 /// Windows for the fast transform. F. J. Harris, Proc. IEEE 66 (1978), 51.
 enum class SpectrumWindow { rectangular, hann, blackmanHarris, flatTop };
@@ -57,7 +59,7 @@ struct Spectrum {
 ///               over its interval, undone in the spectrum, so that what lies far above the last line folds back
 ///               little.
 std::optional<Spectrum> spectrum(const Trace& trace, Tick from, Tick to, SpectrumWindow window,
-                                 std::size_t lines = 4096);
+                                 std::size_t lines = 4096, const CancelToken& cancel = {});
 
 /// The greatest lines that stand above their neighbours, greatest first: frequency and peak value.
 std::vector<std::pair<double, double>> peaksOf(const Spectrum& spectrum, std::size_t most);

@@ -26,6 +26,8 @@ public:
     Trace(std::shared_ptr<const TraceStore> store, const QuantityInfo& quantity, const RowLayout& layout);
     Trace(std::unique_ptr<PointSource> points, std::string name, std::string unit, bool logic = false);
 
+    /// Another reader of the points that this one has, for another thread.
+    std::shared_ptr<Trace> another() const { return std::make_shared<Trace>(points_->another(), name_, unit_, logic_); }
     /// Conducting states, and signals without a unit: gates, unless their values tell otherwise.
     static bool mayBeLogic(const QuantityInfo& quantity);
     const std::string& name() const { return name_; }

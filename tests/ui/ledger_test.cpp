@@ -9,6 +9,7 @@
 #include <QTemporaryDir>
 
 #include "shelf/shelf.h"
+#include "traces/spectrum.h"
 #include "ui/window.h"
 
 using namespace hedgerow;
@@ -120,7 +121,7 @@ TEST_F(KeptRunsInTheWindow, RunsOfAnUnsavedProjectAreKeptOnceItHasAPlace) {
     ASSERT_TRUE(window.workspace().save(place));
     run(window);
     ASSERT_TRUE(QTest::qWaitFor([&] { return !window.workspace().runs()[1]->about.file.empty(); }, 20'000));
-    EXPECT_EQ(QDir(place + "-runs").entryList({"*.h5"}).size(), 2);
+    EXPECT_EQ(QDir(place + "-runs").entryList({"run-*"}, QDir::Dirs).size(), 2);
 }
 
 TEST_F(KeptRunsInTheWindow, MeasuredDataLieBesideARunAndAreMovedInTime) {
@@ -143,6 +144,30 @@ TEST_F(KeptRunsInTheWindow, MeasuredDataLieBesideARunAndAreMovedInTime) {
     window.type("0.5 ms");
     window.key(Qt::Key_Return);
     EXPECT_EQ(*window.workspace().runList().trace(*measured, "out.v")->at(toTicks(1.5e-3)), before);
+    // By the mouse: a quarter of the window later, then twice as long around the cursor.
+    app::LanesView& lanes = window->timeline().lanes();
+    lanes.setWindow(0, 4e-3);
+    window.settle();
+    const auto at = [&](double t) { return QPoint(static_cast<int>(std::lround(lanes.pixelOf(t))), 20); };
+    const auto drag = [&](double from, double to, Qt::KeyboardModifiers modifiers) {
+        QTest::mousePress(&lanes, Qt::LeftButton, modifiers, at(from));
+        QMouseEvent move(QEvent::MouseMove, QPointF(at(to)), lanes.mapToGlobal(at(to)), Qt::NoButton, Qt::LeftButton,
+                         modifiers);
+        QApplication::sendEvent(&lanes, &move);
+        QTest::mouseRelease(&lanes, Qt::LeftButton, modifiers, at(to));
+    };
+    drag(1e-3, 2e-3, Qt::AltModifier);
+    EXPECT_NEAR(measured->offset, 1.5e-3, 0.02e-3);
+    EXPECT_EQ(measured->scale, 1);
+    window.workspace().setCursor(toTicks(1e-3));
+    drag(2e-3, 3e-3, Qt::AltModifier | Qt::ShiftModifier);
+    EXPECT_NEAR(measured->scale, 2, 0.03);
+    EXPECT_NEAR(measured->offset, 2e-3, 0.05e-3);
+    EXPECT_EQ(*window.workspace()
+                   .runList()
+                   .trace(*measured, "out.v")
+                   ->at(toTicks(static_cast<long double>(1e-3 * measured->scale + measured->offset))),
+              before);
     EXPECT_FALSE(window.workspace().runList().addMeasured(folder.path() + "/nothing.csv"));
     EXPECT_TRUE(window.find<QLabel>("message")->isVisible());
     QFile broken(folder.path() + "/broken.csv");
@@ -160,7 +185,7 @@ TEST_F(KeptRunsInTheWindow, ADamagedRunIsSaidAndTheOthersStay) {
         ASSERT_TRUE(window->open(path));
         run(window);
         run(window);
-        file = path + "-runs/" + QString::fromStdString(window.workspace().runs().front()->about.file);
+        file = path + "-runs/" + QString::fromStdString(window.workspace().runs().front()->about.file) + "/run.h5";
     }
     QFile::resize(file, 5000);
     Window window;
@@ -171,4 +196,32 @@ TEST_F(KeptRunsInTheWindow, ADamagedRunIsSaidAndTheOthersStay) {
     EXPECT_TRUE(window.find<QLabel>("message")->text().contains("damaged"));
     window.workspace().runList().show(window.workspace().runs()[1]);
     EXPECT_TRUE(window.workspace().shownRun());
+}
+
+// A run of millions of points is measured beside the window, and what is asked for last is what is shown.
+TEST_F(KeptRunsInTheWindow, LongRunsAreMeasuredBesideTheWindow) {
+    Window window;
+    ASSERT_TRUE(window->open(path));
+    ASSERT_TRUE(window.workspace().apply({"longer", [](Project& project) -> Status {
+                                              project.plans[0].end = "60m";
+                                              return {};
+                                          }}));
+    run(window);
+    const app::RunPointer shown = window.workspace().shownRun();
+    ASSERT_GT(shown->run->points(), 400'000u);
+    window.workspace().chooseTrace("L1.i");
+    auto* fundamental = window.find<QLineEdit>("fundamental");
+    fundamental->setText("150k");
+    emit fundamental->editingFinished();
+    EXPECT_TRUE(window.find<QLabel>("traceSpan")->text().contains("looking at"));
+    auto* distortion = window.find<QLabel>("distortion");
+    ASSERT_TRUE(QTest::qWaitFor([&] { return distortion->text().contains("distortion"); }, 60'000));
+    const auto [from, to] = window.workspace().measured();
+    const auto expected = harmonics(*shown->run->trace("L1.i"), from, to, 150e3);
+    ASSERT_TRUE(expected);
+    EXPECT_TRUE(distortion->text().contains(QString::number(100 * expected->distortion(50), 'g', 4)))
+        << distortion->text().toStdString();
+    EXPECT_FALSE(window.find<QLabel>("traceSpan")->text().contains("looking at"));
+    // Closing the window in the middle of it does not wait for it.
+    emit fundamental->editingFinished();
 }

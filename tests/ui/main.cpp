@@ -7,8 +7,8 @@
 
 #include "style/theme.h"
 
-/// For the leak check of the sanitizer build: fontconfig keeps patterns of its own until the process ends, and HDF5 does
-/// not free all it took for a file that proves damaged.
+/// For the leak check of the sanitizer build: fontconfig keeps patterns of its own until the process ends, and HDF5
+/// does not free all it took for a file that proves damaged.
 extern "C" const char* __lsan_default_suppressions() { return "leak:libfontconfig\nleak:libhdf5\n"; }
 
 int main(int argc, char** argv) {

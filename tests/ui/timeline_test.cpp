@@ -13,6 +13,7 @@
 #include <QWidgetAction>
 
 #include "formats/hedge/hedge.h"
+#include "model/edits.h"
 #include "model/quantity.h"
 #include "shelf/shelf.h"
 #include "shell/report.h"
@@ -93,6 +94,58 @@ TEST_F(Looking, TheCursorStepsFromEdgeToEdge) {
     EXPECT_GT(second, first);
     window.key(Qt::Key_Left, Qt::ControlModifier);
     EXPECT_EQ(*window.workspace().cursor(), second);
+}
+
+TEST_F(Looking, TheCursorStepsFromCrossingToCrossing) {
+    window.workspace().chooseTrace("L1.i");
+    const Trace* current = window.workspace().trace("L1.i");
+    clickAt(end - 15e-6, Qt::ShiftModifier);
+    const Tick mark = *window.workspace().mark();
+    const double level = *current->at(mark);
+    window.workspace().setCursor(mark);
+    lanes().setFocus();
+    Tick last = mark;
+    for (int k = 0; k < 3; ++k) {
+        window.key(Qt::Key_Right, Qt::AltModifier);
+        const Tick now = *window.workspace().cursor();
+        ASSERT_GT(now, last);
+        EXPECT_NEAR(*current->at(now), level, 1e-6 * std::abs(level));
+        last = now;
+    }
+    window.key(Qt::Key_Left, Qt::AltModifier);
+    EXPECT_LT(*window.workspace().cursor(), last);
+    EXPECT_NEAR(*current->at(*window.workspace().cursor()), level, 1e-6 * std::abs(level));
+}
+
+// Each plan may have its own lanes: they come with the first run of it.
+TEST_F(Looking, LanesComeWithThePlan) {
+    app::Workspace& work = window.workspace();
+    ASSERT_TRUE(work.apply({"plans", [](Project& project) -> Status {
+                                Plan quick = project.plans[0];
+                                quick.name = "quick";
+                                quick.end = "100u";
+                                project.plans.push_back(quick);
+                                Lane lane;
+                                lane.quantities = {"C1.i"};
+                                project.laneSets.push_back({"ripple", {lane}, ""});
+                                return {};
+                            }}));
+    ASSERT_TRUE(work.apply(edits::setPlanOfLanes("ripple", "quick")));
+    const auto before = work.project().lanes;
+    work.setPlan("quick");
+    work.startRun();
+    ASSERT_TRUE(window.waitForRun());
+    ASSERT_EQ(work.project().lanes.size(), 1u);
+    EXPECT_EQ(work.project().lanes[0].quantities[0], "C1.i");
+    work.undo();
+    EXPECT_EQ(work.project().lanes, before);
+    work.startRun();
+    ASSERT_TRUE(window.waitForRun());
+    EXPECT_EQ(work.project().lanes, before) << "only the first run of a plan brings them";
+    // Written and read again.
+    const auto again = readHedge(writeHedge(work.project()));
+    ASSERT_TRUE(again);
+    EXPECT_EQ(again->project.laneSets.back().plan, "quick");
 }
 
 TEST_F(Looking, AnExpressionIsTypedWhereQuantitiesAreFound) {

@@ -334,6 +334,8 @@ LaneSet readLaneSet(Reader& in, const Json& json) {
     in.object(json, set.extra, [&](const std::string& key, const Json& value) {
         if (key == "name")
             set.name = in.text(value);
+        else if (key == "plan")
+            set.plan = in.text(value);
         else if (key == "lanes")
             set.lanes = in.list<Lane>(value, [&](const Json& item) { return readLane(in, item); });
         else
@@ -471,6 +473,7 @@ Json toJson(const Lane& lane) {
 Json toJson(const LaneSet& set) {
     Json json = {{"name", set.name}, {"lanes", Json::array()}};
     for (const Lane& lane : set.lanes) json["lanes"].push_back(toJson(lane));
+    if (!set.plan.empty()) json["plan"] = set.plan;
     return withExtra(std::move(json), set.extra);
 }
 
