@@ -31,6 +31,7 @@
 #include "shell/libraries.h"
 #include "shell/report.h"
 #include "shell/run_strip.h"
+#include "style/picture_file.h"
 #include "style/theme.h"
 #include "timeline/events_row.h"
 #include "timeline/timeline_view.h"
@@ -230,6 +231,7 @@ void MainWindow::buildCommands() {
         nullptr, hasRun);
     c.add("Save sheet as picture…", {}, [this] { exportPicture(); });
     c.add("Save the lanes as picture…", {}, [this] { timeline_->lanes().savePicture(); });
+    c.add("Save the window as picture…", {}, [this] { saveWindowPicture(); });
     c.add("Print sheet…", QKeySequence::Print, [this] { print(); });
     c.add(
         "Undo", QKeySequence::Undo, [this] { workspace_.undo(); }, nullptr,
@@ -284,7 +286,7 @@ void MainWindow::buildMenu() {
     auto* menu = new QMenu(this);
     commands_.fill(*menu, {"New project", "Open…"});
     commands_.fill(*menu, {"Gallery", "Save", "Save as…", "", "Open measured data…", "Export traces…", "Report…",
-                           "Save sheet as picture…", "Print sheet…", ""});
+                           "Save sheet as picture…", "Save the window as picture…", "Print sheet…", ""});
     QAction* undo = menu->addAction("Undo", this, [this] { workspace_.undo(); });
     QAction* redo = menu->addAction("Redo", this, [this] { workspace_.redo(); });
     connect(menu, &QMenu::aboutToShow, undo, [this, undo, redo] {
@@ -384,12 +386,16 @@ void MainWindow::exportTraces() {
 }
 
 void MainWindow::exportPicture() {
-    QString path = QFileDialog::getSaveFileName(
-        this, "Save the sheet as a picture", {},
-        "Portable Network Graphics (*.png);;Scalable Vector Graphics (*.svg);;Portable Document Format (*.pdf)");
+    const QString path = askForPictureFile(this, "Save the sheet as a picture");
     if (path.isEmpty()) return;
-    if (QFileInfo(path).suffix().isEmpty()) path += ".png";
     const auto written = exportSheet(workspace_, path);
+    say(written ? "wrote " + path : QString::fromStdString(written.error().message), !written);
+}
+
+void MainWindow::saveWindowPicture() {
+    const QString path = askForPictureFile(this, "Save the window as a picture");
+    if (path.isEmpty()) return;
+    const auto written = writePictureOf(*this, path);
     say(written ? "wrote " + path : QString::fromStdString(written.error().message), !written);
 }
 

@@ -60,6 +60,7 @@ private:
     bool saveAs();
     void exportTraces();
     void exportPicture();
+    void saveWindowPicture();
     void print();
     void say(const QString& message, bool bad);
     void sayOutcome(const Result<QString>& outcome);

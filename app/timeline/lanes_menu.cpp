@@ -11,6 +11,7 @@
 #include <QWidgetAction>
 
 #include "model/edits.h"
+#include "style/picture_file.h"
 #include "timeline/lane_view.h"
 
 namespace hedgerow::app {
@@ -21,7 +22,7 @@ void LanesView::contextMenuEvent(QContextMenuEvent* event) {
     if (index >= 0) addLaneActions(menu, index);
     menu.addSeparator();
     addSets(menu);
-    menu.addAction("Save the lanes as picture…", this, &LanesView::savePicture);
+    menu.addAction("Save the lanes as picture…", this, [this] { savePicture(); });
     menu.addAction("Show the whole run\tHome", this, &LanesView::fit);
     if (workspace_.cursor())
         menu.addAction("Let the cursor go\tEsc", this, [this] { pinned_ = false, workspace_.setCursor({}); });
@@ -60,6 +61,7 @@ void LanesView::addLaneActions(QMenu& menu, int index) {
         });
     menu.addAction("Copy what is read off", this,
                    [this, index] { QApplication::clipboard()->setText(lane(index).readings()); });
+    menu.addAction("Save this lane as picture…", this, [this, index] { savePicture(index); });
     menu.addAction("Copy as picture", this, [this, index] {
         const QRect box = lane(index).box();
         QApplication::clipboard()->setPixmap(grab(QRect(0, box.top(), width(), box.height())));
@@ -121,12 +123,10 @@ void LanesView::addSets(QMenu& menu) {
     });
 }
 
-void LanesView::savePicture() {
-    QString path = QFileDialog::getSaveFileName(this, "Save the lanes as picture", {},
-                                                "Scalable vector graphics (*.svg);;Portable Document Format "
-                                                "(*.pdf);;Portable network graphics (*.png)");
+void LanesView::savePicture(int only) {
+    const QString path = askForPictureFile(this, only < 0 ? "Save the lanes as picture" : "Save the lane as picture");
     if (path.isEmpty()) return;
-    const Status written = writePicture(path);
+    const Status written = writePicture(path, only);
     emit said(written ? "wrote " + path : QString::fromStdString(written.error().text()), !written);
 }
 

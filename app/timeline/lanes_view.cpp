@@ -3,15 +3,12 @@
 #include <algorithm>
 #include <cmath>
 
-#include <QFileInfo>
 #include <QPainter>
-#include <QPdfWriter>
 #include <QScrollArea>
-#include <QSvgGenerator>
 
-#include "formats/file.h"
 #include "model/edits.h"
 #include "model/quantity.h"
+#include "style/picture_file.h"
 #include "style/theme.h"
 #include "timeline/lane_view.h"
 
@@ -186,44 +183,22 @@ void LanesView::paintEvent(QPaintEvent*) {
     }
 }
 
-Status LanesView::writePicture(const QString& path) {
-    const auto draw = [this](QPaintDevice& device, double scale) {
+Status LanesView::writePicture(const QString& path, int only) {
+    for (const auto& lane : lanes_) lane->settle();
+    const QRect part = only < 0 ? rect() : QRect(0, lane(only).box().top(), width(), lane(only).box().height());
+    return writePictureFile(path, "traces", part.size(), [&](QPaintDevice& device, double scale) {
         QCPPainter painter;
         if (!painter.begin(&device)) return false;
         painter.scale(scale, scale);
-        painter.fillRect(rect(), colours().chalk);
+        painter.translate(-part.topLeft());
+        painter.setClipRect(part);
+        painter.fillRect(part, colours().chalk);
         for (const auto& lane : lanes_) lane->paint(painter, width());
         painter.translate(plot_->pos());
         painter.setMode(QCPPainter::pmVectorized);
         painter.setMode(QCPPainter::pmNoCaching);
         plot_->toPainter(&painter, plot_->width(), plot_->height());
         return painter.end();
-    };
-    for (const auto& lane : lanes_) lane->settle();
-    const QString suffix = QFileInfo(path).suffix().toLower();
-    return replaceAtomically(path.toStdString(), [&](const std::filesystem::path& temporary) -> Status {
-        const QString name = QString::fromStdString(temporary.string());
-        bool drawn = false;
-        if (suffix == "svg") {
-            QSvgGenerator svg;
-            svg.setFileName(name);
-            svg.setSize(size());
-            svg.setViewBox(rect());
-            svg.setTitle("traces");
-            drawn = draw(svg, 1);
-        } else if (suffix == "pdf") {
-            QPdfWriter pdf(name);
-            constexpr int dotsPerInch = 288;
-            pdf.setResolution(dotsPerInch);
-            pdf.setPageSize(QPageSize(QSizeF(size()) * 25.4 / 96, QPageSize::Millimeter));
-            pdf.setPageMargins(QMarginsF());
-            drawn = draw(pdf, dotsPerInch / 96.0);
-        } else {
-            QImage image(size() * 2, QImage::Format_RGB32);
-            drawn = draw(image, 2) && image.save(name, "PNG");
-        }
-        if (!drawn) return Error{ErrorCode::file, path.toStdString() + " cannot be written"};
-        return {};
     });
 }
 

@@ -43,9 +43,9 @@ public:
     /// Where time runs across: top and bottom of the lanes that are over time.
     std::vector<std::pair<int, int>> timeBands() const;
     const LaneView& lane(int index) const { return *lanes_[static_cast<std::size_t>(index)]; }
-    /// Writes the lanes as they are seen: SVG, PDF or PNG by the ending of the name.
-    Status writePicture(const QString& path);
-    void savePicture();
+    /// Writes the lanes as they are seen, or one of them: SVG, PDF or PNG by the ending of the name.
+    Status writePicture(const QString& path, int only = -1);
+    void savePicture(int only = -1);
 
 signals:
     void windowChanged();

@@ -17,6 +17,7 @@
 #include "model/quantity.h"
 #include "shelf/shelf.h"
 #include "shell/report.h"
+#include "style/picture_file.h"
 #include "timeline/lane_view.h"
 #include "ui/window.h"
 
@@ -425,5 +426,14 @@ TEST_F(Looking, LanesAreSavedAsPictures) {
         EXPECT_TRUE(file.read(16).startsWith(head)) << name;
         EXPECT_GT(file.size(), 3000) << name;
     }
+    // One lane alone, and the whole window.
+    QTemporaryDir more;
+    ASSERT_TRUE(lanes().writePicture(more.filePath("lane.png"), 0));
+    EXPECT_EQ(QImage(more.filePath("lane.png")).height(), 2 * lanes().lane(0).box().height());
+    for (const char* name : {"window.svg", "window.pdf", "window.png"}) {
+        ASSERT_TRUE(app::writePictureOf(*window, more.filePath(name))) << name;
+        EXPECT_GT(QFileInfo(more.filePath(name)).size(), 10'000) << name;
+    }
+    EXPECT_FALSE(app::writePictureOf(*window, more.filePath("window.xyz")));
     EXPECT_FALSE(lanes().writePicture("/nowhere/a.svg"));
 }
