@@ -9,6 +9,7 @@
 
 #include "model/quantity.h"
 #include "model/route.h"
+#include "model/vectors.h"
 #include "sheet/symbol.h"
 #include "style/theme.h"
 
@@ -75,6 +76,7 @@ public:
           previewNets_(ofProject() ? NetList{} : findNets(scene.sheet, catalogue_)),
           nets_(ofProject() ? scene.workspace.nets() : previewNets_),
           signals_(signalNets(scene.sheet, nets_, catalogue_)),
+          three_(netsOfThree(scene.sheet, nets_, catalogue_)),
           lookup_(scene.workspace.parameters().lookup()),
           legible_(painter.transform().m11() * textHeight > leastText) {}
 
@@ -106,10 +108,14 @@ private:
                 painter_.setBrush(Qt::NoBrush);
                 painter_.drawPath(path);
             }
-            painter_.setPen(QPen(selected(wire.id) ? p.sloe : p.ink, signal ? 1.2 : 2.0, Qt::SolidLine, Qt::RoundCap,
-                                 Qt::RoundJoin));
-            painter_.setBrush(Qt::NoBrush);
-            painter_.drawPath(path);
+            const auto draw = [&](const QColor& colour, double width) {
+                painter_.setPen(QPen(colour, width, Qt::SolidLine, Qt::FlatCap, Qt::RoundJoin));
+                painter_.setBrush(Qt::NoBrush);
+                painter_.drawPath(path);
+            };
+            const bool three = three_[static_cast<std::size_t>(nets_.netOfWire.at(wire.id))];
+            draw(selected(wire.id) ? p.sloe : p.ink, three ? 4.4 : signal ? 1.2 : 2.0);
+            if (three) draw(p.chalk, 2.0);  // a double line
         }
         painter_.setPen(Qt::NoPen);
         painter_.setBrush(p.ink);
@@ -321,6 +327,7 @@ private:
     const NetList previewNets_;
     const NetList& nets_;
     std::set<int> signals_;
+    std::vector<char> three_;
     ParameterLookup lookup_;
     bool legible_;
 };

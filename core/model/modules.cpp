@@ -7,6 +7,7 @@
 
 #include "model/quantity.h"
 #include "model/references.h"
+#include "model/vectors.h"
 
 namespace hedgerow {
 
@@ -408,7 +409,11 @@ std::string prefixInView(const Project& project) {
     return names;
 }
 
-FlatProject flattened(const Project& project, const Catalogue& parts) { return Flattener(project, parts).run(); }
+FlatProject flattened(const Project& project, const Catalogue& parts) {
+    FlatProject flat = Flattener(project, parts).run();
+    if (flat.errors.empty()) spreadVectors(flat, parts);
+    return flat;
+}
 
 std::map<std::string, std::string> netNamesOutside(const Project& project, const NetList& nets,
                                                    const Catalogue& parts) {

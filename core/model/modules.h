@@ -53,11 +53,12 @@ struct PartOrigin {
     int id = 0;             ///< on its own sheet
 };
 
-/// A project without modules: their insides stand on the main sheet, which has neither wires nor labels of theirs.
+/// A project without modules and wires of three signals: the insides of modules stand on the main sheet, which has neither
+/// wires nor labels of theirs.
 struct FlatProject {
     Project project;
     NetList nets;
-    std::map<int, PartOrigin> origins;  ///< of the parts from modules, by their id on the flat sheet
+    std::map<int, PartOrigin> origins;  ///< of the parts from modules, or of three, by their id on the flat sheet
     std::vector<Error> errors;          ///< what kept modules from being laid out, named by part
 };
 /// @param parts  the catalogue without modules

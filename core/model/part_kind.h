@@ -19,6 +19,7 @@ struct PinKind {
     Point at;  ///< relative to the origin of the symbol
     PinSort sort = PinSort::power;
     bool optional = false;  ///< may stay unconnected
+    bool three = false;     ///< takes a wire of three signals together with the two pins after it (model/vectors.h)
 };
 
 struct ParameterKind {

@@ -432,10 +432,10 @@ TEST(SampledParts, DelaysMeansAndDifferences) {
     c.add("signal-ramp", "K1", {"u"}, {{"from", "0"}, {"to", "10"}, {"duration", "10m"}})
         .add("task", "T1", {}, {{"period", "1m"}})
         .add("unit-delay", "Z1", {"u", ""}, {{"n", "3"}, {"y0", "-1"}})
-        .add("transport-delay", "Z2", {"u", ""}, {{"delay", "2m"}})
-        .add("moving-mean", "MEAN1", {"u", ""}, {{"window", "4m"}})
-        .add("moving-rms", "RMS1", {"u", ""}, {{"window", "2m"}})
-        .add("rate-limiter", "RL1", {"u", ""}, {{"up", "500"}})
+        .add("transport-delay", "Z2", {"u", ""}, {{"delay", "2m"}, {"task", "T1"}})
+        .add("moving-mean", "MEAN1", {"u", ""}, {{"window", "4m"}, {"task", "T1"}})
+        .add("moving-rms", "RMS1", {"u", ""}, {{"window", "2m"}, {"task", "T1"}})
+        .add("rate-limiter", "RL1", {"u", ""}, {{"up", "500"}, {"task", "T1"}})
         .add("quantiser", "ADC1", {"u", ""}, {{"high", "8"}, {"bits", "2"}})
         .add("transfer-z", "H1", {"u", ""}, {{"num", "1, 1"}, {"den", "2, -1"}})
         .plan("10m");
@@ -452,6 +452,71 @@ TEST(SampledParts, DelaysMeansAndDifferences) {
     double y = 0, before = 0;
     for (int k = 0; k <= 5; ++k) y = (k + before + y) / 2, before = k;
     EXPECT_NEAR(at(*r, "H1.y", 5.5e-3), y, 1e-12);
+}
+
+// Without a task: samples of their own, and equations where there are some.
+TEST(SampledParts, WorkWithoutATask) {
+    Circuit c;
+    // A triangle of 20 kHz on a ramp: a mean over whole periods sees the ramp alone, wherever its samples fall.
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "10"}})
+        .add("switch", "S1", {"in", "sw", "g"})
+        .add("diode", "D1", {"0", "sw"})
+        .add("inductor", "L1", {"sw", "x"}, {{"l", "100u"}})
+        .add("dc-voltage", "V2", {"x", "0"}, {{"level", "2"}})
+        .add("modulator", "M1", {"", "g", ""}, {{"f", "20k"}, {"duty", "0.4"}})
+        .add("probe", "P1", {"i"}, {{"of", "L1.i"}})
+        .add("moving-mean", "MEAN1", {"i", ""}, {{"window", "500u"}, {"n", "7"}})
+        .add("moving-rms", "RMS1", {"i", ""}, {{"window", "500u"}, {"n", "500"}})
+        .add("transport-delay", "DL1", {"i", "late"}, {{"delay", "100u"}, {"n", "50"}})
+        .plan("5m", "1e-5");
+    const auto r = run(c);
+    ASSERT_TRUE(r);
+    ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
+    EXPECT_EQ(r->summary().engine, "exact");
+    for (int k = 14; k < 60; k += 3) {
+        const double t = 500e-6 / 7 * k;
+        const Measures over = measures(*r, "L1.i", t - 500e-6, t);
+        EXPECT_NEAR(at(*r, "MEAN1.y", t + 1e-6), over.mean, 1e-4 * over.mean) << k;
+        EXPECT_NEAR(at(*r, "RMS1.y", t + 1e-6), over.rms, 0.01 * over.rms) << k;
+        EXPECT_NEAR(at(*r, "DL1.y", t), at(*r, "L1.i", t - 100e-6), 0.2) << k;  // steps of 2 us, up to 80 kA/s
+    }
+}
+
+// Up and down by its rates, and else behind its input by the lag times the slope.
+TEST(SampledParts, ARateLimiterRunsWithoutATask) {
+    Circuit c = signals();
+    c.add("signal-step", "K1", {"u"}, {{"before", "0"}, {"after", "3"}, {"at", "1m"}})
+        .add("rate-limiter", "RL1", {"u", "y"}, {{"up", "2k"}, {"down", "1k"}, {"lag", "10u"}})
+        .add("signal-ramp", "K2", {"v"}, {{"from", "0"}, {"to", "10"}, {"duration", "10m"}})
+        .add("rate-limiter", "RL2", {"v", "z"}, {{"up", "2k"}, {"down", "1k"}, {"lag", "10u"}})
+        .plan("10m", "1e-7");
+    const auto r = run(c);
+    ASSERT_TRUE(r);
+    ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
+    EXPECT_NEAR(at(*r, "RL1.y", 2e-3), 2.0, 1e-6);
+    // At a rate until it is lag times rate away, then exponentially.
+    EXPECT_NEAR(at(*r, "RL1.y", 1e-3 + (3 - 0.02) / 2000), 2.98, 1e-6);
+    EXPECT_NEAR(at(*r, "RL1.y", 1e-3 + (3 - 0.02) / 2000 + 20e-6), 3 - 0.02 * std::exp(-2.0), 1e-6);
+    EXPECT_NEAR(at(*r, "RL2.y", 5e-3), 5 - 10e-6 * 1000, 1e-6);
+}
+
+// A loop that locks by samples of its own does so as one in a task of the same period.
+TEST(PhaseLock, LocksWithoutATask) {
+    Circuit c;
+    c.add("sine-voltage", "V1", {"in", "0"}, {{"peak", "325"}, {"f", "50"}, {"phase", "30"}})
+        .add("resistor", "R1", {"in", "0"}, {{"r", "1k"}})
+        .add("probe", "P1", {"m"}, {{"of", "in.v"}})
+        .add("pll", "PLL1", {"m", "", "", "", ""}, {{"peak", "325"}, {"n", "200"}})
+        .add("pll", "PLL2", {"m", "", "", "", ""}, {{"peak", "325"}, {"task", "T1"}})
+        .add("fundamental", "FUN1", {"m", "", ""}, {{"f", "50"}})
+        .add("task", "T1", {}, {{"period", "100u"}})
+        .plan("300m", "1e-3");
+    const auto r = run(c);
+    ASSERT_TRUE(r);
+    for (double t = 1.05e-3; t < 0.3; t += 17e-3)
+        EXPECT_NEAR(at(*r, "PLL1.theta", t), at(*r, "PLL2.theta", t), 1e-9) << t;
+    EXPECT_NEAR(at(*r, "PLL1.f", 0.299), 50, 0.01);
+    EXPECT_NEAR(at(*r, "FUN1.peak", 0.299), 325, 1e-6);
 }
 
 TEST(Logic, EdgesComeAtTheirInstants) {

@@ -148,7 +148,7 @@ private:
         }
     };
     static ParameterKind stopLine() {
-        ParameterKind p = number("stop", "stop the run at line, 0: none", "", "0");
+        ParameterKind p = number("stop", "stops the run at line (0: never)", "", "0");
         p.least = 0, p.most = 1e6;
         return p;
     }
@@ -186,6 +186,7 @@ private:
         kind.equations = "as written, once a sample";
         kind.source = "IEC 61131-3:2013";
         kind.needsTask = true;
+        kind.anyThree = true;
         return kind;
     }
 };

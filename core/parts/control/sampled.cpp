@@ -97,6 +97,43 @@ private:
     bool square_;
 };
 
+/// Mean over the last n samples of an integral: exact, whatever lies between the samples. Memory as of MovingStep.
+class IntegralMeanStep final : public NumbersStep {
+public:
+    IntegralMeanStep(std::size_t samples, double period)
+        : NumbersStep(std::vector<double>(samples + 2, 0.0)), period_(period) {}
+    Status output(std::span<const double> in, std::span<double> out) override {
+        const std::size_t n = numbers_.size() - 2;
+        double &place = numbers_[n], &known = numbers_[n + 1];
+        double& oldest = numbers_[static_cast<std::size_t>(place)];
+        out[0] = known > 0 ? (in[0] - (known < static_cast<double>(n) ? 0.0 : oldest)) / (known * period_) : 0.0;
+        oldest = in[0];
+        place = static_cast<double>((static_cast<std::size_t>(place) + 1) % n);
+        known = std::min(known + 1, static_cast<double>(n));
+        return {};
+    }
+
+private:
+    double period_;
+};
+
+/// Follows its input with a short lag, no faster than its rates.
+PieceLaw rateLaw(double up, double down, double lag, double initial) {
+    // Columns: u, y, 1. Towards the input by (u - y)/lag.
+    const SignalPiece::Row towards{1 / lag, -1 / lag, 0}, out{0, 1, 0};
+    const auto less = [&](double rate) { return SignalPiece::Row{1 / lag, -1 / lag, -rate}; };
+    const auto negative = [](SignalPiece::Row row) {
+        for (double& factor : row) factor = -factor;
+        return row;
+    };
+    PieceLaw law;
+    law.pieces = {{.outputs = {out}, .rates = {towards}, .bounds = {{negative(less(up)), 1}, {less(-down), 2}}},
+                  {.outputs = {out}, .rates = {{0, 0, up}}, .bounds = {{less(up), 0}}},
+                  {.outputs = {out}, .rates = {{0, 0, -down}}, .bounds = {{negative(less(-down)), 0}}}};
+    law.initial = {initial};
+    return law;
+}
+
 /// Amplitude and phase of one frequency over its last period. Memory as of MovingStep.
 class FundamentalStep final : public NumbersStep {
 public:
@@ -195,8 +232,21 @@ std::size_t samplesOf(double seconds, double period) {
 }  // namespace
 
 void registerSampled(PartLibrary& library) {
-    const auto add = [&](const SignalKind& kind, LawPart::MakeStep step) {
-        library.add(std::make_unique<SampledPart>(kind, std::move(step)));
+    const auto add = [&](const SignalKind& kind, LawPart::MakeStep step, SampledPart::MakeOwn own = {}) {
+        library.add(std::make_unique<SampledPart>(kind, std::move(step), std::move(own)));
+    };
+    const auto ownCount = [](const char* of, const char* standard) {
+        return positive("n", std::string("samples a ") + of + ", without a task", "n", standard);
+    };
+    /// So many samples a time.
+    const auto every = [](const char* time) {
+        return [time](const NetworkBuilder& b) {
+            return SampledPart::Own{b.value(time) / std::max(1.0, std::round(b.value("n")))};
+        };
+    };
+    /// So many samples a period.
+    const auto aPeriod = [](const NetworkBuilder& b) {
+        return SampledPart::Own{1 / b.value("f") / std::max(4.0, std::round(b.value("n")))};
     };
     add({"unit-delay",
          "Unit delay",
@@ -213,22 +263,27 @@ void registerSampled(PartLibrary& library) {
             const auto n = samplesOf(b.value("n"), 1);
             return [n, y0 = b.value("y0")](double) { return std::make_unique<DelayStep>(n, y0); };
         });
-    add({"transport-delay",
+    add(
+        {"transport-delay",
          "Transport delay",
          "DL",
          {"dead time delay", "pure delay"},
          "The input some time ago",
-         "The delay is rounded to whole samples of its task, at least one.",
+         "In a task the delay is rounded to whole samples, at least one. Without one the part takes so many samples of "
+         "its "
+         "own in the time of the delay and gives them out as steps.",
          {"u"},
          {"y"},
          "delay",
-         {positive("delay", "delay", "t_d", "100u", "s", true), number("y0", "output before", "y_0", "0")},
+         {positive("delay", "delay", "t_d", "100u", "s", true), number("y0", "output before", "y_0", "0"),
+          ownCount("delay", "64")},
          "y(t) = u(t − t_d)"},
         [](const NetworkBuilder& b) -> StepMaker {
             return [delay = b.value("delay"), y0 = b.value("y0")](double period) {
                 return std::make_unique<DelayStep>(samplesOf(delay, period), y0);
             };
-        });
+        },
+        every("delay"));
     add({"transfer-z",
          "Transfer function in z",
          "H",
@@ -247,41 +302,61 @@ void registerSampled(PartLibrary& library) {
             if (below.front() == 0) b.refuse("den", "the first coefficient must not be zero"), below.front() = 1;
             return [above, below](double) { return std::make_unique<DifferenceStep>(above, below); };
         });
-    add({"rate-limiter",
-         "Rate limiter",
-         "RL",
-         {"slew rate", "ramp limiter"},
-         "Follows no faster than a rate",
-         "Moves towards its input by no more than its rates times the time between samples.",
-         {"u"},
-         {"y"},
-         "rate",
-         {positive("up", "rate upwards, per second", "r_up", "1k", "", true),
-          positive("down", "rate downwards, per second", "r_down", "1k", "", true), number("y0", "start", "y_0", "0")},
-         "−r_down ≤ y' ≤ r_up"},
+    library.add(std::make_unique<LawPart>(
+        SignalKind{"rate-limiter",
+                   "Rate limiter",
+                   "RL",
+                   {"slew rate", "ramp limiter"},
+                   "Follows no faster than a rate",
+                   "In a task it moves towards its input by no more than its rates times the time between samples. "
+                   "Running all the "
+                   "time it follows its input with a lag, and no faster than its rates.",
+                   {"u"},
+                   {"y"},
+                   "rate",
+                   {positive("up", "rate upwards, per second", "r_up", "1k", "", true),
+                    positive("down", "rate downwards, per second", "r_down", "1k", "", true),
+                    number("y0", "start", "y_0", "0"), positive("lag", "lag, without a task", "τ", "1u", "s")},
+                   "−r_down ≤ y' ≤ r_up, else y' = (u − y)/τ"},
+        [](const NetworkBuilder& b) { return rateLaw(b.value("up"), b.value("down"), b.value("lag"), b.value("y0")); },
+        LawPart::Output::runs,
         [](const NetworkBuilder& b) -> StepMaker {
             return [up = b.value("up"), down = b.value("down"), y0 = b.value("y0")](double period) {
                 return std::make_unique<RateStep>(up * period, down * period, y0);
             };
-        });
+        }));
     for (const bool square : {false, true})
-        add({square ? "moving-rms" : "moving-mean",
+        add(
+            {square ? "moving-rms" : "moving-mean",
              square ? "Moving RMS" : "Moving mean",
              square ? "RMS" : "MEAN",
              square ? std::vector<std::string>{"rms value"} : std::vector<std::string>{"average", "mean value"},
              square ? "The RMS of the last period" : "The mean of the last period",
-             "Over as many samples as the window holds; over those there are until it is full.",
+             std::string(
+                 "Over as many samples as the window holds; over those there are until it is full. Without a task the "
+                 "part takes so many samples of its own in a window") +
+                 (square ? "." : ": its mean is then exact, whatever lies between them."),
              {"u"},
              {"y"},
              square ? "rms" : "mean",
-             {positive("window", "window", "T_w", "20m", "s", true)},
+             {positive("window", "window", "T_w", "20m", "s", true), ownCount("window", square ? "256" : "64")},
              square ? "y = √(1/n Σ u²)" : "y = 1/n Σ u"},
             [square](const NetworkBuilder& b) -> StepMaker {
                 return [square, window = b.value("window")](double period) {
                     return std::make_unique<MovingStep>(samplesOf(window, period), square);
                 };
+            },
+            [square, every](const NetworkBuilder& b) {
+                SampledPart::Own own = every("window")(b);
+                if (square) return own;
+                own.integral = true;
+                own.step = [window = b.value("window")](double period) {
+                    return std::make_unique<IntegralMeanStep>(samplesOf(window, period), period);
+                };
+                return own;
             });
-    add({"fundamental",
+    add(
+        {"fundamental",
          "Fundamental",
          "FUN",
          {"fourier component", "first harmonic"},
@@ -291,13 +366,14 @@ void registerSampled(PartLibrary& library) {
          {"u"},
          {"peak", "phase"},
          "f₁",
-         {positive("f", "frequency", "f_1", "50", "Hz", true)},
+         {positive("f", "frequency", "f_1", "50", "Hz", true), ownCount("period", "256")},
          "2/n Σ u_{k−i} e^{j2πi/n}"},
         [](const NetworkBuilder& b) -> StepMaker {
             return [f = b.value("f")](double period) {
                 return std::make_unique<FundamentalStep>(samplesOf(1 / f, period));
             };
-        });
+        },
+        aPeriod);
     add({"quantiser",
          "Quantiser",
          "ADC",
@@ -332,10 +408,10 @@ void registerSampled(PartLibrary& library) {
              "PLL",
              {positive("f", "frequency", "f_0", "50", "Hz", true), positive("peak", "nominal peak", "û", "1", "", true),
               positive("fn", "natural frequency of the loop", "f_n", "20", "Hz"),
-              positive("damping", "damping of the loop", "ζ", "0.7071")},
+              positive("damping", "damping of the loop", "ζ", "0.7071"), ownCount("period", "400")},
              "θ' = 2πf_0 + 2ζω_n q/û + ∫ ω_n² q/û",
              "S.-K. Chung, IEEE Trans. Power Electron. 15, 2000"},
-            lock(single));
+            lock(single), aPeriod);
 }
 
 }  // namespace hedgerow

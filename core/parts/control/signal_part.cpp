@@ -19,14 +19,16 @@ class LawElement final : public Element {
 public:
     /// @param columns  of inputs, then of states
     /// @param outputs  columns, which are rows too; empty for a logic output
+    /// @param one  a column that is 1, which rates with a constant share need; -1 for none
     LawElement(std::string part, PieceLaw law, std::vector<int> columns, std::vector<int> states,
-               std::vector<int> outputs, int logicSignal)
+               std::vector<int> outputs, int logicSignal, int one = -1)
         : Element(std::move(part)),
           law_(std::move(law)),
           columns_(std::move(columns)),
           states_(std::move(states)),
           outputs_(std::move(outputs)),
-          logicSignal_(logicSignal) {}
+          logicSignal_(logicSignal),
+          one_(one) {}
     int segmentCount() const override { return static_cast<int>(law_.pieces.size()); }
     int initialSegment(bool) const override { return 0; }
     int logicSignal() const override { return logicSignal_; }
@@ -46,6 +48,7 @@ public:
             s.state(column, states_[j], 1.0);
             for (std::size_t i = 0; i < columns_.size(); ++i)
                 if (p.rates[j][i] != 0) s.rate(states_[j], columns_[i], p.rates[j][i]);
+            if (p.rates[j].back() != 0) s.rate(states_[j], one_, p.rates[j].back());
         }
         for (std::size_t j = 0; j < outputs_.size(); ++j) {
             const int row = outputs_[j];
@@ -70,7 +73,7 @@ private:
     const SignalPiece& piece(int segment) const { return law_.pieces[static_cast<std::size_t>(segment)]; }
     PieceLaw law_;
     std::vector<int> columns_, states_, outputs_;
-    int logicSignal_;
+    int logicSignal_, one_;
 };
 
 class SmoothElement final : public Element {
@@ -163,6 +166,14 @@ private:
     LawFunction function_;
 };
 
+/// Whether a state of the law changes by itself.
+bool hasConstantRate(const PieceLaw& law) {
+    for (const SignalPiece& piece : law.pieces)
+        for (const SignalPiece::Row& rate : piece.rates)
+            if (rate.back() != 0) return true;
+    return false;
+}
+
 std::vector<std::string> named(const std::vector<std::string>& pins) {
     std::vector<std::string> names;
     for (const std::string& pin : pins) names.push_back(pin.ends_with('?') ? pin.substr(0, pin.size() - 1) : pin);
@@ -197,6 +208,11 @@ bool connected(const NetworkBuilder& b, std::string_view pin) {
     return input.signal >= 0 || input.column >= 0;
 }
 
+/// Whether three phases begin here.
+static bool startsThree(const std::vector<std::string>& names, std::size_t i) {
+    return i + 2 < names.size() && names[i] == "a" && names[i + 1] == "b" && names[i + 2] == "c";
+}
+
 PartKind signalKind(const SignalKind& d) {
     PartKind kind{.id = d.id,
                   .title = d.title,
@@ -219,7 +235,8 @@ PartKind signalKind(const SignalKind& d) {
             kind.pins.push_back({optional ? names[i].substr(0, names[i].size() - 1) : names[i],
                                  {sign * (wide + 8), y},
                                  sort,
-                                 optional || sort == PinSort::signalOut});
+                                 optional || sort == PinSort::signalOut,
+                                 sort == PinSort::signalIn && (d.anyThree || startsThree(names, i))});
             kind.symbol.push_back(
                 {fmt::format("M {} {} L {} {}", sign * wide, y, sign * (wide + 8), y), Stroke::Weight::thin});
         }
@@ -232,10 +249,12 @@ PartKind signalKind(const SignalKind& d) {
     kind.labelAt = {-wide, -half - 12};
     if (d.canBeSampled || d.needsTask)
         kind.parameters.push_back({.key = "task",
-                                   .label = d.needsTask ? "task" : "task, or empty: runs all the time",
+                                   .label = d.ownSamples  ? "task, or empty: samples by itself"
+                                            : d.needsTask ? "task"
+                                                          : "task, or empty: runs all the time",
                                    .symbol = "",
                                    .unit = "",
-                                   .standard = d.needsTask ? "T1" : "",
+                                   .standard = d.needsTask && !d.ownSamples ? "T1" : "",
                                    .text = true});
     return kind;
 }
@@ -284,7 +303,7 @@ SignalPart::SignalPart(const SignalKind& description)
     : kind_(signalKind(description)),
       inputs_(named(description.inputs)),
       outputs_(named(description.outputs)),
-      needsTask_(description.needsTask) {}
+      needsTask_(description.needsTask && !description.ownSamples) {}
 
 Status SignalPart::checkTexts(const std::function<std::string(std::string_view)>& text, const std::string&) const {
     if (needsTask_ && text("task").empty())
@@ -346,8 +365,13 @@ void LawPart::elaborate(NetworkBuilder& b) const {
             columns.push_back(b.addColumn());
             states.push_back(b.addComposedState(StateSort::signal, initial, 1.0, false));
         }
+        int one = -1;
+        if (hasConstantRate(*pieces)) {
+            one = b.addColumn();
+            b.addElement(std::make_unique<WaveElement>(b.partName(), one, 0, 1.0, 0.0));
+        }
         b.addElement(std::make_unique<LawElement>(b.partName(), *pieces, std::move(columns), std::move(states),
-                                                  std::move(writes), logic ? b.signal(outputs().front()) : -1));
+                                                  std::move(writes), logic ? b.signal(outputs().front()) : -1, one));
     } else {
         b.addElement(std::make_unique<SmoothElement>(b.partName(), std::get<SmoothLaw>(law), std::move(columns),
                                                      std::move(writes)));
@@ -355,12 +379,43 @@ void LawPart::elaborate(NetworkBuilder& b) const {
     offerOutputs(b);
 }
 
-SampledPart::SampledPart(SignalKind description, LawPart::MakeStep step)
-    : SignalPart((description.needsTask = true, description)), step_(std::move(step)) {}
+SampledPart::SampledPart(SignalKind description, LawPart::MakeStep step, MakeOwn own)
+    : SignalPart((description.needsTask = true, description.ownSamples = static_cast<bool>(own), description)),
+      step_(std::move(step)),
+      own_(std::move(own)) {}
 
 void SampledPart::elaborate(NetworkBuilder& b) const {
-    b.addStep(step_(b), inputs(), outputs());
+    if (own_ && !b.sampled())
+        elaborateOwn(b);
+    else
+        b.addStep(step_(b), inputs(), outputs());
     offerOutputs(b);
+}
+
+/// A task for it alone.
+void SampledPart::elaborateOwn(NetworkBuilder& b) const {
+    Own own = own_(b);
+    TaskStep step{own.step ? std::move(own.step) : step_(b), b.partName(), {}, 0, static_cast<int>(outputs().size())};
+    std::vector<SignalInput> reads;
+    std::vector<int> writes;
+    for (const std::string& pin : inputs()) {
+        step.inputs.push_back({-1, static_cast<int>(reads.size())});
+        reads.push_back(b.input(pin));
+    }
+    if (own.integral) {
+        const PieceLaw integral{1, {{.outputs = {{0, 1, 0}}, .rates = {{1, 0, 0}}}}, {0.0}};
+        std::vector<int> columns{b.column(inputs().front()), b.addColumn()};
+        const int sum = b.addColumn();
+        b.addElement(std::make_unique<LawElement>(b.partName(), integral, std::move(columns),
+                                                  std::vector{b.addComposedState(StateSort::signal, 0.0, 1.0, false)},
+                                                  std::vector{sum}, -1));
+        reads.front() = {-1, sum};
+    }
+    for (const std::string& pin : outputs()) writes.push_back(b.signal(pin));
+    std::vector<TaskStep> steps;
+    steps.push_back(std::move(step));
+    b.addSignalBlock(std::make_unique<TaskBlock>(TaskSetting{own.period}, std::move(steps), outputs().size()),
+                     std::move(reads), std::move(writes));
 }
 
 ProcessPart::ProcessPart(SignalKind description, Plan plan, bool follows)

@@ -66,7 +66,10 @@ struct SignalKind {
     std::string group = "Control";
     bool canBeSampled = true;              ///< gives it the field "task"
     bool needsTask = false;                ///< it works at samples only
+    bool ownSamples = false;               ///< it does, but can take them without a task
     std::vector<std::string> sensed = {};  ///< inputs of a process that may run: it looks at them when another changes
+    bool anyThree = false;  ///< any input takes a wire of three, with the two after it; without, inputs a, b, c that
+                            ///< must all be there
 };
 PartKind signalKind(const SignalKind& description);
 
@@ -124,14 +127,23 @@ private:
     Check check_;
 };
 
-/// A part that works at samples only.
+/// A part that works at samples only: those of its task or, where it can take them by itself, its own.
 class SampledPart final : public SignalPart {
 public:
-    SampledPart(SignalKind description, LawPart::MakeStep step);
+    /// How a part without a task samples.
+    struct Own {
+        double period;          ///< s
+        bool integral = false;  ///< its one input is the integral of what is wired there since the start
+        StepMaker step = {};    ///< in place of that at the samples of a task
+    };
+    using MakeOwn = std::function<Own(const NetworkBuilder& b)>;
+    SampledPart(SignalKind description, LawPart::MakeStep step, MakeOwn own = {});
     void elaborate(NetworkBuilder& b) const override;
 
 private:
+    void elaborateOwn(NetworkBuilder& b) const;
     LawPart::MakeStep step_;
+    MakeOwn own_;
 };
 
 /// A part whose outputs change at instants of its own.
@@ -147,6 +159,13 @@ private:
     Plan plan_;
     bool follows_;
     std::vector<std::string> sensed_;
+};
+
+/// A part that is gone before anything is elaborated: wires of three are laid out in single ones.
+class WirePart final : public SignalPart {
+public:
+    explicit WirePart(SignalKind description) : SignalPart((description.canBeSampled = false, description)) {}
+    void elaborate(NetworkBuilder&) const override {}
 };
 
 /// A block with memory that a function makes.

@@ -3,6 +3,7 @@
 #include <cmath>
 #include <numbers>
 
+#include "model/vectors.h"
 #include "parts/control/signal_part.h"
 
 namespace hedgerow {
@@ -147,6 +148,33 @@ void registerTransforms(PartLibrary& library) {
          "u_i = d cos(θ − 2πi/3) − q sin(θ − 2πi/3)",
          parkSource},
         [](const NetworkBuilder&) { return dqToAbc(); });
+    library.add(std::make_unique<WirePart>(SignalKind{
+        std::string(bundleKind),
+        "Bundle of three",
+        "BU",
+        {"three-phase wire", "vector", "to three"},
+        "Three signals as one wire",
+        "A wire of three carries three signals, as those of three phases; it is drawn double. A part of the control "
+        "whose "
+        "inputs come from such a wire stands for three, with the same values: its outputs are wires of three, and its "
+        "quantities are those of .a, .b and .c. Where a part has inputs a, b, c of its own, as transforms and "
+        "modulators have, and code has anywhere, the wire goes to the first of them and feeds all three.",
+        {"a", "b", "c"},
+        {"abc"},
+        "⇶",
+        {},
+        "abc = (a, b, c)"}));
+    library.add(std::make_unique<WirePart>(SignalKind{std::string(unbundleKind),
+                                                      "Out of a bundle",
+                                                      "BU",
+                                                      {"from three", "split", "unbundle of three"},
+                                                      "The three signals of a wire of three",
+                                                      "Takes the three signals out of a wire that carries three.",
+                                                      {"abc"},
+                                                      {"a", "b", "c"},
+                                                      "⇶",
+                                                      {},
+                                                      "(a, b, c) = abc"}));
 }
 
 }  // namespace hedgerow

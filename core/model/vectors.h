@@ -1,0 +1,24 @@
+#pragma once
+// Wires that carry three signals at once, as those of three phases.
+//
+// A bundle makes three signals one wire, an unbundle takes them out again. In between, a part of the control whose
+// inputs come from such a wire stands for three: its outputs are such wires too. Where a pin takes three
+// (PinKind::three), the wire goes to that pin and the two after it instead.
+
+#include <vector>
+
+#include "model/modules.h"
+
+namespace hedgerow {
+
+inline constexpr std::string_view bundleKind = "bundle", unbundleKind = "unbundle";
+/// Behind the names of the three parts and nets that one stands for.
+inline constexpr std::string_view ofThree[] = {".a", ".b", ".c"};
+
+/// Which nets of a sheet carry three signals, as far as the sheet alone tells.
+std::vector<char> netsOfThree(const Sheet& sheet, const NetList& nets, const Catalogue& catalogue);
+
+/// Lays a flat project out in single signals: bundles are gone, parts stand three times where they stand for three.
+void spreadVectors(FlatProject& flat, const Catalogue& parts);
+
+}  // namespace hedgerow
