@@ -301,9 +301,7 @@ int run(const RunOptions& options) {
     }
     if (!options.keep.empty()) {
         const RunSummary& summary = theRun.summary();
-        if (auto status = writeStates(options.keep, theRun.elaboration().network, summary.standing.states,
-                                      toSeconds(summary.reached));
-            !status) {
+        if (auto status = writeStates(options.keep, theRun.elaboration().network, summary.standing); !status) {
             spdlog::error("{}", status.error().text());
             return unwritable;
         }

@@ -210,6 +210,12 @@ private:
 
 }  // namespace
 
+std::string_view withoutOfThree(std::string_view name) {
+    for (const std::string_view end : ofThree)
+        if (name.ends_with(end)) return name.substr(0, name.size() - end.size());
+    return name;
+}
+
 std::vector<char> netsOfThree(const Sheet& sheet, const NetList& nets, const Catalogue& catalogue) {
     return Spread(sheet, nets, catalogue).nets();
 }

@@ -15,6 +15,9 @@ inline constexpr std::string_view bundleKind = "bundle", unbundleKind = "unbundl
 /// Behind the names of the three parts and nets that one stands for.
 inline constexpr std::string_view ofThree[] = {".a", ".b", ".c"};
 
+/// The name without such an end.
+std::string_view withoutOfThree(std::string_view name);
+
 /// Which nets of a sheet carry three signals, as far as the sheet alone tells.
 std::vector<char> netsOfThree(const Sheet& sheet, const NetList& nets, const Catalogue& catalogue);
 

@@ -1,10 +1,11 @@
 #include "network/changes.h"
 
-#include <set>
+#include <algorithm>
 
 #include <fmt/format.h>
 
 #include "model/values.h"
+#include "model/vectors.h"
 
 namespace hedgerow {
 
@@ -37,52 +38,57 @@ void setParameters(Project& project, const Changes::List& list) {
             if (parameter.name == target) parameter.value = text;
 }
 void setValues(Project& flat, const Changes::List& list) {
-    std::map<std::string_view, Part*> parts;
-    for (Part& part : flat.sheet().parts) parts.emplace(part.name, &part);
+    std::multimap<std::string_view, Part*> parts;
+    for (Part& part : flat.sheet().parts) {
+        parts.emplace(part.name, &part);
+        // One that stands for three is set as a whole, too.
+        if (const std::string_view whole = withoutOfThree(part.name); whole != part.name) parts.emplace(whole, &part);
+    }
     for (const auto& [target, text] : list) {
         const std::size_t dot = target.rfind('.');
-        const auto found = dot == std::string::npos ? parts.end() : parts.find(std::string_view(target).substr(0, dot));
-        if (found != parts.end()) found->second->values.set(target.substr(dot + 1), text);
+        if (dot == std::string::npos) continue;
+        const auto [first, last] = parts.equal_range(std::string_view(target).substr(0, dot));
+        for (auto found = first; found != last; ++found) found->second->values.set(target.substr(dot + 1), text);
     }
+}
+
+Moving movingWith(const std::vector<std::string>& names, const std::vector<Parameter>& parameters) {
+    Moving moving(names.begin(), names.end());
+    for (bool more = true; more;) {
+        more = false;
+        for (const Parameter& parameter : parameters)
+            for (const std::string& name : parametersIn(parameter.value))
+                if (moving.contains(name) && moving.insert(parameter.name).second) more = true;
+    }
+    return moving;
+}
+
+bool moves(const Part& part, const ParameterKind& parameter, const Moving& moving) {
+    if (parameter.text || parameter.atStart || parameter.rating || !parameter.choices.empty()) return false;
+    const std::string* const typed = part.values.find(parameter.key);
+    if (!typed || parameter.rung > part.rung) return false;
+    for (const std::string_view name : {std::string_view(part.name), withoutOfThree(part.name)})
+        if (moving.contains(fmt::format("{}.{}", name, parameter.key))) return true;
+    const auto names = parametersIn(*typed);
+    return std::any_of(names.begin(), names.end(), [&](const auto& name) { return moving.contains(name); });
 }
 
 Ramps rampsBetween(const Project& start, const Project& end, const Changes& changes, const PartLibrary& library,
                    std::vector<Error>& errors) {
     Ramps ramps;
     const ParameterTable before(start.parameters), after(end.parameters);
-    // Names that a ramp reaches: the parameters themselves, and those that follow from them.
-    std::set<std::string, std::less<>> moving(changes.ramped.begin(), changes.ramped.end());
-    for (bool more = true; more;) {
-        more = false;
-        for (const Parameter& parameter : start.parameters)
-            for (const std::string& name : parametersIn(parameter.value))
-                if (moving.contains(name) && moving.insert(parameter.name).second) more = true;
-    }
+    const Moving moving = movingWith(changes.ramped, start.parameters);
     for (std::size_t i = 0; i < start.sheet().parts.size(); ++i) {
         const Part &first = start.sheet().parts[i], &last = end.sheet().parts[i];
         const PartKind& kind = *library.catalogue().find(first.kind);
         for (const ParameterKind& parameter : kind.parameters) {
-            if (parameter.text || parameter.atStart || parameter.rating || !parameter.choices.empty()) continue;
-            const std::string* typed = first.values.find(parameter.key);
-            if (!typed || parameter.rung > first.rung) continue;
-            bool moves = moving.contains(first.name + "." + parameter.key);
-            for (const std::string& name : parametersIn(*typed)) moves = moves || moving.contains(name);
-            if (!moves) continue;
+            if (!moves(first, parameter, moving)) continue;
             const auto from = partValue(first, kind, parameter.key, before.lookup());
             const auto to = partValue(last, kind, parameter.key, after.lookup());
-            if (!from || !to) {
+            if (!from || !to)
                 errors.push_back(from ? to.error() : from.error());
-            } else if (!parameter.ramps) {
-                errors.push_back({ErrorCode::range,
-                                  fmt::format("{} of {} follows a ramp of the scene, but can only step: what ramps are "
-                                              "levels of dc sources and constants",
-                                              parameter.label, first.name),
-                                  first.name,
-                                  {},
-                                  parameter.key});
-            } else {
+            else
                 ramps[{first.name, parameter.key}] = {*from, *to, changes.from, changes.to};
-            }
         }
     }
     return ramps;

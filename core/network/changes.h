@@ -2,6 +2,7 @@
 // What differs from a project in one stretch of a run: values that were set, and values that ramp.
 
 #include <map>
+#include <set>
 #include <string>
 #include <utility>
 #include <vector>
@@ -34,8 +35,14 @@ std::unique_ptr<SourceGenerator> rampWave(const Ramp& ramp);
 void setParameters(Project& project, const Changes::List& list);
 void setValues(Project& flat, const Changes::List& list);
 
-/// Values of parts that are not the same at the end of a stretch as at its start, or may not be in another one. What
-/// cannot ramp is added to `errors`.
+/// Names that move when some do: those themselves, and the parameters that follow from them.
+using Moving = std::set<std::string, std::less<>>;
+Moving movingWith(const std::vector<std::string>& names, const std::vector<Parameter>& parameters);
+/// Whether a value of a part moves with them.
+bool moves(const Part& part, const ParameterKind& parameter, const Moving& moving);
+
+/// Values of parts that are not the same at the end of a stretch as at its start, or may not be in another one.
+/// @pre what moves with `changes.ramped` ramps
 Ramps rampsBetween(const Project& start, const Project& end, const Changes& changes, const PartLibrary& library,
                    std::vector<Error>& errors);
 

@@ -29,7 +29,7 @@ std::uint64_t valueWord(std::size_t signal, double value) {
 
 }  // namespace
 
-Clock::Clock(const Network& network)
+Clock::Clock(const Network& network, const std::vector<std::vector<double>>& memories)
     : network_(network),
       readers_(static_cast<std::size_t>(network.signalCount)),
       gateKeys_(static_cast<std::size_t>(network.signalCount), 0),
@@ -47,8 +47,10 @@ Clock::Clock(const Network& network)
         const auto signal = static_cast<std::size_t>(gateSignals_.back());
         gateKeys_[signal] = word(signal);
     }
-    for (const Block& block : blocks_) {
+    for (std::size_t i = 0; i < blocks_.size(); ++i) {
+        const Block& block = blocks_[i];
         if (!block.process) continue;
+        if (i < memories.size() && !memories[i].empty()) block.process->takeUp(memories[i]);
         outputs_.assign(block.connection->outputs.size(), 0.0);
         block.process->before(outputs_);
         put(block, outputs_);
@@ -81,6 +83,8 @@ void Clock::describe(Standing& standing) const {
     standing.heldSignals = signals_;
     for (const Block& block : blocks_)
         standing.memories.push_back(block.process ? block.process->memory() : std::vector<double>{});
+    for (const Block& block : blocks_)
+        standing.lasting.push_back(block.process ? block.process->lasting() : std::vector<double>{});
 }
 
 std::span<const double> Clock::inputsOf(const SignalConnection& connection) {

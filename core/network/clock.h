@@ -14,7 +14,8 @@ namespace hedgerow {
 
 class Clock {
 public:
-    explicit Clock(const Network& network);
+    /// @param memories  what blocks take up, one per block; empty for nothing
+    explicit Clock(const Network& network, const std::vector<std::vector<double>>& memories = {});
 
     /// The next instant at which a signal may change or a source breaks; neverTick when none is left.
     Tick next() const { return next_; }

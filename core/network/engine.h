@@ -19,11 +19,12 @@ namespace hedgerow {
 /// Where a run stands at an instant: enough for another network of the same shape to go on from there.
 struct Standing {
     Tick t = 0;
-    std::vector<double> states;                 ///< one per state
-    std::vector<int> segments;                  ///< one per element
-    std::vector<Tick> entered;                  ///< since when each element is in its segment
-    std::vector<double> heldSignals;            ///< their values
-    std::vector<std::vector<double>> memories;  ///< one per signal block
+    std::vector<double> states;                     ///< one per state
+    std::vector<int> segments;                      ///< one per element
+    std::vector<Tick> entered;                      ///< since when each element is in its segment
+    std::vector<double> heldSignals;                ///< their values
+    std::vector<std::vector<double>> memories;      ///< one per signal block
+    std::vector<std::vector<double>> lasting = {};  ///< that part of them which is no instant
 };
 
 /// How a run is to be solved.
@@ -33,6 +34,7 @@ struct RunRequest {
     double traceTolerance = 1e-4;               ///< of the stored straight lines, relative to the local swing
     std::vector<double> tolerances = {};        ///< per unknown, where they differ; empty for traceTolerance everywhere
     std::vector<double> startStates = {};       ///< one per state; empty for the given initial values
+    std::vector<std::vector<double>> startMemories = {};  ///< lasting ones, per signal block; empty to start without
     /// Whether start values that contradict each other are evened out in no time, or refused.
     bool redistribute = false;
     /// Solves in long double, by finer steps and without shortcuts: to check another run against.

@@ -230,6 +230,10 @@ public:
     virtual std::vector<double> memory() const { return {}; }
     virtual void recall(std::span<const double> /*memory*/) {}
     virtual bool takesAnySize() const { return false; }
+    /// What it remembers apart from instants, so that a run that starts anew at t = 0 may take it up before its first
+    /// call; nothing when it has no such memory.
+    virtual std::vector<double> lasting() const { return {}; }
+    virtual void takeUp(std::span<const double> /*lasting*/) {}
 };
 
 /// A part of the control: outputs that change only at known instants and are constant in between. One without memory

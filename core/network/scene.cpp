@@ -8,12 +8,14 @@
 #include <fmt/format.h>
 
 #include "model/event_text.h"
+#include "model/vectors.h"
 
 namespace hedgerow {
 
 namespace {
 
 constexpr std::size_t mostStretches = 10'000;
+constexpr int rampSteps = 64;  ///< of a ramp of what can only step
 
 Error about(const SceneEvent& event, Error error, const char* field) {
     error.message = fmt::format("event \"{}\": {}", eventText(event), error.message);
@@ -28,6 +30,7 @@ struct Target {
     const PartKind* kind = nullptr;
     const ParameterKind* parameter = nullptr;  ///< of a part; null for a parameter of the project
     std::string part, key;
+    bool steps = false;  ///< its ramp is a staircase
 };
 
 class Planner {
@@ -71,10 +74,13 @@ public:
         for (const TimedEvent& event : *timed) {
             auto target = targetOf(scene_.events[event.index]);
             if (!target) return target.error();
+            target->steps = event.until > event.at && onlySteps(scene_.events[event.index].target);
             targets[event.index] = *target;
-            if (event.until > event.at) ramped.push_back(scene_.events[event.index].target);
-            for (const double t : {event.at, event.until})
-                if (const Tick cut = toTicks(t); cut < end) cuts.push_back(cut);
+            if (event.until > event.at && !target->steps) ramped.push_back(scene_.events[event.index].target);
+            const int pieces = target->steps ? rampSteps : 1;
+            for (int k = 0; k <= pieces; ++k)
+                if (const Tick cut = toTicks(event.at + (event.until - event.at) * k / pieces); cut < end)
+                    cuts.push_back(cut);
         }
         std::sort(cuts.begin(), cuts.end());
         cuts.erase(std::unique(cuts.begin(), cuts.end()), cuts.end());
@@ -89,8 +95,10 @@ public:
         for (std::size_t k = 0; k < cuts.size(); ++k) {
             Stretch stretch{cuts[k], k + 1 < cuts.size() ? cuts[k + 1] : end, {}, {}};
             const auto valueDuring = [&](const TimedEvent& event, Tick t) {
-                const double part = (toSeconds(t) - event.at) / (event.until - event.at);
+                double part = (toSeconds(t) - event.at) / (event.until - event.at);
                 const Target& target = targets[event.index];
+                // In steps: each stretch has the value of its middle.
+                if (target.steps && part < 1) part = (std::floor(part * rampSteps + 1e-6) + 0.5) / rampSteps;
                 const double from = before[scene_.events[event.index].target],
                              to = *valueOf(target, scene_.events[event.index].value);
                 return text(target, part >= 1 ? to : from + std::clamp(part, 0.0, 1.0) * (to - from));
@@ -111,7 +119,7 @@ public:
                     if (!from) return hedgerow::about(about, from.error(), "to");
                     before[about.target] = *from;
                     on[about.target] = &event;
-                    now[about.target] = text(target, *from);
+                    now[about.target] = valueDuring(event, stretch.from);
                 } else {
                     now[about.target] = about.value;
                     keepPhase(target, was, about.value, toSeconds(stretch.from), turned);
@@ -126,7 +134,8 @@ public:
             stretch.changes.from = stretch.from;
             stretch.changes.to = stretch.to;
             for (const auto& [name, event] : on)
-                stretch.changes.ends.emplace_back(name, valueDuring(*event, stretch.to));
+                if (!targets[event->index].steps)
+                    stretch.changes.ends.emplace_back(name, valueDuring(*event, stretch.to));
             list.push_back(std::move(stretch));
         }
         return list;
@@ -169,6 +178,8 @@ private:
         target.part = event.target.substr(0, dot);
         target.key = dot == std::string::npos ? "" : event.target.substr(dot + 1);
         const Part* part = dot == std::string::npos ? nullptr : flat_.project.findPart(target.part);
+        if (!part && dot != std::string::npos)
+            part = flat_.project.findPart(target.part + std::string(ofThree[0]));  // one that stands for three
         if (!part)
             return about(
                 event,
@@ -187,17 +198,25 @@ private:
                 {ErrorCode::range,
                  fmt::format("{} of {} matters at the start only", target.parameter->label, target.part), target.part},
                 "set");
-        if (!event.duration.empty() && !target.parameter->ramps)
-            return about(event,
-                         {ErrorCode::range,
-                          fmt::format("{} of {} can only step: what ramps are levels of dc sources and constants",
-                                      target.parameter->label, target.part),
-                          target.part},
-                         "over");
         target.unit = target.parameter->unit;
         const std::string* typed = part->values.find(target.key);
         target.present = typed ? *typed : target.parameter->standard;
         return target;
+    }
+
+    /// Whether a value, or what follows from a parameter, cannot change steadily.
+    bool onlySteps(const std::string& name) const {
+        const Moving moving = movingWith({name}, flat_.project.parameters);
+        for (const Part& part : flat_.project.sheet().parts)
+            for (const ParameterKind& parameter : library_.catalogue().find(part.kind)->parameters)
+                if (!parameter.ramps && moves(part, parameter, moving)) return true;
+        // A value that is not typed moves too.
+        const std::size_t dot = name.rfind('.');
+        if (dot == std::string::npos) return false;
+        const Part* const part = flat_.project.findPart(name.substr(0, dot));
+        const ParameterKind* const own =
+            part ? library_.catalogue().find(part->kind)->findParameter(name.substr(dot + 1)) : nullptr;
+        return own && !own->ramps;
     }
 
     /// SI; a word counts as 0.

@@ -17,8 +17,19 @@ public:
         for (const TaskStep& step : steps) steps_.push_back({&step, step.maker(setting.period), {}});
     }
 
+    std::vector<double> lasting() const override {
+        MemoryWriter all;
+        putLasting(all);
+        return all.take();
+    }
+    void takeUp(std::span<const double> lasting) override {
+        MemoryReader all(lasting);
+        taken_ = takeLasting(all, lasting.size());
+    }
+
     void before(std::span<double> outputs) override {
-        for (Step& step : steps_) step.step->before(outputsOf(step));
+        for (Step& step : steps_)
+            if (!taken_) step.step->before(outputsOf(step));
         std::copy(fresh_.begin(), fresh_.end(), outputs.begin());
     }
     Status advance(Tick t, std::span<const double> inputs, std::span<double> outputs) override {
@@ -40,13 +51,7 @@ public:
     std::vector<double> memory() const override {
         MemoryWriter all;
         all.put(toTick(offset_ + (sample_ - 1) * period_)), all.put(sample_ > 0 ? 1.0 : 0.0);
-        all.put(static_cast<double>(fresh_.size()));
-        for (const double value : fresh_) all.put(value);
-        for (const Step& step : steps_) {
-            const std::vector<double> numbers = step.step->memory();
-            all.put(static_cast<double>(numbers.size()));
-            for (const double value : numbers) all.put(value);
-        }
+        putLasting(all);
         all.put(static_cast<double>(waiting_.size()));
         for (const Waiting& waiting : waiting_) {
             all.put(waiting.at);
@@ -60,15 +65,7 @@ public:
         const bool sampled = all.truth();
         sample_ = sampled ? std::max<FineTime>(0, (toFine(last) - offset_) / period_ - 1) : FineTime{0};
         while (sampled && toTick(offset_ + sample_ * period_) <= last) ++sample_;
-        const std::size_t size = all.count();
-        if (size != fresh_.size()) return;
-        for (double& value : fresh_) value = all.number();
-        for (Step& step : steps_) {
-            std::vector<double> numbers(std::min(all.count(), memory.size()));
-            for (double& value : numbers) value = all.number();
-            // A part whose memory has another size now, a longer delay for instance, starts anew.
-            if (numbers.size() == step.step->memory().size()) step.step->recall(numbers);
-        }
+        if (!takeLasting(all, memory.size())) return;
         waiting_.clear();
         for (std::size_t n = std::min(all.count(), memory.size()); n > 0; --n) {
             Waiting waiting{all.instant(), fresh_};
@@ -88,6 +85,29 @@ private:
         Tick at;
         std::vector<double> values;
     };
+
+    /// The last outputs, and what the steps remember.
+    void putLasting(MemoryWriter& all) const {
+        all.put(static_cast<double>(fresh_.size()));
+        for (const double value : fresh_) all.put(value);
+        for (const Step& step : steps_) {
+            const std::vector<double> numbers = step.step->memory();
+            all.put(static_cast<double>(numbers.size()));
+            for (const double value : numbers) all.put(value);
+        }
+    }
+    /// @param most  numbers there can be  @return whether they are of this task
+    bool takeLasting(MemoryReader& all, std::size_t most) {
+        if (all.count() != fresh_.size()) return false;
+        for (double& value : fresh_) value = all.number();
+        for (Step& step : steps_) {
+            std::vector<double> numbers(std::min(all.count(), most));
+            for (double& value : numbers) value = all.number();
+            // A part whose memory has another size now, a longer delay for instance, starts anew.
+            if (numbers.size() == step.step->memory().size()) step.step->recall(numbers);
+        }
+        return true;
+    }
 
     std::span<double> outputsOf(const Step& step) {
         return {fresh_.data() + step.plan->firstOutput, static_cast<std::size_t>(step.plan->outputCount)};
@@ -119,6 +139,7 @@ private:
     FineTime period_, offset_;
     Tick delay_;
     FineTime sample_ = 0;  ///< number of the next one
+    bool taken_ = false;   ///< it goes on from the memory of an earlier run
     std::vector<double> fresh_;
     std::vector<Step> steps_;
     std::deque<Waiting> waiting_;

@@ -125,15 +125,20 @@ Status Run::setStart(const Plan& plan, const RunSettings& settings) {
     const std::string& start = settings.start.empty() ? plan.start : settings.start;
     request_.redistribute = plan.evenOut || settings.evenOut;
     if (start == "given") return {};
-    auto states = start == "operating point"
-                      ? engine_->operatingPoint(elaboration_.network)
-                      : readStates(std::filesystem::path(project_->folder.path) / start, elaboration_.network);
-    if (!states) {
-        Error error = states.error();
+    const auto about = [&](Error error) {
         error.message = fmt::format("plan {}: start: {}", plan.name, error.message);
         return error;
+    };
+    if (start == "operating point") {
+        auto states = engine_->operatingPoint(elaboration_.network);
+        if (!states) return about(states.error());
+        request_.startStates = std::move(*states);
+        return {};
     }
-    request_.startStates = std::move(*states);
+    auto end = readStates(std::filesystem::path(project_->folder.path) / start, elaboration_.network);
+    if (!end) return about(end.error());
+    request_.startStates = std::move(end->states);
+    request_.startMemories = std::move(end->memories);
     return {};
 }
 

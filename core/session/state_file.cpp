@@ -11,15 +11,19 @@ namespace hedgerow {
 
 using Json = nlohmann::ordered_json;
 
-Status writeStates(const std::filesystem::path& path, const Network& network, const std::vector<double>& states,
-                   double time) {
-    Json list = Json::array();
-    for (std::size_t i = 0; i < states.size(); ++i)
-        list.push_back({{"part", network.states[i].part}, {"value", states[i]}});
-    return writeFileAtomically(path, Json{{"hedgerow-state", 1}, {"time", time}, {"states", list}}.dump(1) + "\n");
+Status writeStates(const std::filesystem::path& path, const Network& network, const Standing& standing) {
+    Json list = Json::array(), control = Json::array();
+    for (std::size_t i = 0; i < standing.states.size(); ++i)
+        list.push_back({{"part", network.states[i].part}, {"value", standing.states[i]}});
+    for (std::size_t i = 0; i < standing.lasting.size(); ++i)
+        if (!standing.lasting[i].empty())
+            control.push_back({{"part", network.signalBlocks[i].part}, {"numbers", standing.lasting[i]}});
+    Json all{{"hedgerow-state", 1}, {"time", toSeconds(standing.t)}, {"states", std::move(list)}};
+    if (!control.empty()) all["control"] = std::move(control);
+    return writeFileAtomically(path, all.dump(1) + "\n");
 }
 
-Result<std::vector<double>> readStates(const std::filesystem::path& path, const Network& network) {
+Result<StoredEnd> readStates(const std::filesystem::path& path, const Network& network) {
     const auto fault = [&](const std::string& what) {
         return Error{ErrorCode::syntax, fmt::format("{}: {}", path.filename().string(), what), {}, {}, "start"};
     };
@@ -55,7 +59,18 @@ Result<std::vector<double>> readStates(const std::filesystem::path& path, const 
         if (used[part] != values.size())
             return fault(used[part] == 0 ? "there is no " + part + " with states in this circuit"
                                          : part + " has more states there than here");
-    return states;
+    StoredEnd end{std::move(states), std::vector<std::vector<double>>(network.signalBlocks.size())};
+    for (const Json& item : json.value("control", Json::array())) {
+        const bool sound = item.is_object() && item.contains("part") && item["part"].is_string() &&
+                           item.contains("numbers") && item["numbers"].is_array() &&
+                           std::all_of(item["numbers"].begin(), item["numbers"].end(),
+                                       [](const Json& number) { return number.is_number(); });
+        if (!sound) return fault("each part of the control needs its numbers");
+        for (std::size_t i = 0; i < network.signalBlocks.size(); ++i)
+            if (network.signalBlocks[i].part == item["part"].get<std::string>())
+                end.memories[i] = item["numbers"].get<std::vector<double>>();
+    }
+    return end;
 }
 
 }  // namespace hedgerow

@@ -1,6 +1,9 @@
 // Closed loops, modulators and tasks against exact discrete solutions and closed forms.
 
+#include <unistd.h>
 #include <cmath>
+#include <filesystem>
+#include <fstream>
 #include <numbers>
 
 #include <gtest/gtest.h>
@@ -10,6 +13,7 @@
 #include "network/advice.h"
 #include "session/observations.h"
 #include "session/registry.h"
+#include "session/state_file.h"
 #include "session/stress.h"
 #include "support/circuit.h"
 #include "traces/spectrum.h"
@@ -74,6 +78,44 @@ TEST(SampledLoop, AgreesWithTheExactDifferenceEquation) {
             v = a * v + (1 - a) * u;
         }
     }
+}
+
+// A loop that has settled starts settled from its stored end: the regulator remembers, code and delays too.
+TEST(SampledLoop, StartsFromItsStoredEnd) {
+    Circuit c;
+    plant(c)
+        .add("constant", "K1", {"ref"}, {{"value", "5"}})
+        .add("sum", "SUM1", {"ref", "m", "", "e"}, {{"task", "T1"}})
+        .add("pi", "REG1", {"e", "", "", "r"},
+             {{"kp", "0.5"}, {"ki", "600"}, {"low", "-100"}, {"high", "100"}, {"task", "T1"}})
+        .add("unit-delay", "Z1", {"r", "d"}, {{"task", "T1"}})
+        .add("code", "CODE1", {"d", "", "", "", "u", "", "", ""},
+             {{"code",
+               "VAR_INPUT x : LREAL; END_VAR VAR_OUTPUT y : LREAL; END_VAR VAR n : LREAL; END_VAR n := n + 1; y := x;"},
+              {"task", "T1"}})
+        .add("task", "T1", {}, {{"period", "200u"}})
+        .plan("60m", "1e-6");
+    const auto first = run(c);
+    ASSERT_TRUE(first);
+    ASSERT_EQ(first->summary().end, RunEnd::finished) << first->summary().brief();
+    const auto path = std::filesystem::temp_directory_path() / ("hedgerow_end_" + std::to_string(::getpid()) + ".json");
+    ASSERT_TRUE(writeStates(path, first->elaboration().network, first->summary().standing));
+    c.project().plans.front().start = path.string();
+    c.project().plans.front().end = "5m";
+    const auto again = run(c);
+    ASSERT_TRUE(again);
+    ASSERT_EQ(again->summary().end, RunEnd::finished) << again->summary().brief();
+    const Measures m = measures(*again, "out.v", 0, 5e-3);
+    EXPECT_NEAR(m.min, 5, 1e-5);
+    EXPECT_NEAR(m.max, 5, 1e-5);
+    EXPECT_NEAR(at(*again, "CODE1.n", 1e-5), at(*first, "CODE1.n", 59.95e-3) + 1, 1.5) << "it goes on counting";
+    // What is no memory of this control is left aside, what is no memory at all is refused.
+    std::ofstream(path)
+        << R"({"hedgerow-state": 1, "time": 0, "states": [], "control": [{"part": "T1", "numbers": [7, 1]}]})";
+    EXPECT_TRUE(run(c));
+    std::ofstream(path) << R"({"hedgerow-state": 1, "time": 0, "states": [], "control": [{"part": "T1"}]})";
+    EXPECT_FALSE(Run::prepare(std::make_shared<Project>(c.project())));
+    std::filesystem::remove(path);
 }
 
 // tau v' = u - v, u = kp (r - v) + x, x' = ki (r - v): a system of second order in closed form.

@@ -106,9 +106,7 @@ void compare(const Circuit& circuit, double tolerance) {
         unknowns.back()->update();
     }
     const auto value = [&](std::size_t i, int column) { return unknowns[static_cast<std::size_t>(column)]->value(i); };
-    const auto time = [&](std::size_t i) {
-        return chunks[i / PointChunk::size]->times[i % PointChunk::size];
-    };
+    const auto time = [&](std::size_t i) { return chunks[i / PointChunk::size]->times[i % PointChunk::size]; };
     Vector x(static_cast<int>(network.states.size()));
     for (int i = 0; i < x.size(); ++i) x(i) = network.states[static_cast<std::size_t>(i)].initial;
     double largest = 0;

@@ -211,16 +211,46 @@ TEST(Scene, MistakesNameTheEvent) {
         std::string::npos);
     EXPECT_NE(with("1m: R1.q = 2").find("R1 has no value called q"), std::string::npos);
     EXPECT_NE(with("1m: R1.r = 2 V").find("event \"1m: R1.r = 2 V\""), std::string::npos) << with("1m: R1.r = 2 V");
-    EXPECT_NE(with("1m: R1.r = 2 over 1m").find("can only step"), std::string::npos);
     EXPECT_NE(with("1m: R1.r = -2").find("out of range"), std::string::npos) << with("1m: R1.r = -2");
     EXPECT_NE(with("-1m: R1.r = 2").find("outside of any run"), std::string::npos);
     EXPECT_NE(with("1m: C1.v0 = 2").find("matters at the start only"), std::string::npos);
     EXPECT_NE(with("1m, V9 at 3: R1.r = 2").find("no source with a wave called V9"), std::string::npos);
-    Circuit c = lowPass();
-    c.project().parameters.push_back({"share", "1", "", "", ""});
-    c.set("R1", "r", "share*100");
-    event(c, "1m: share = 2 over 1m");
-    EXPECT_NE(refusal(c).find("of R1 follows a ramp of the scene, but can only step"), std::string::npos) << refusal(c);
+}
+
+// What is no level ramps in 64 steps, each with the value of its middle: the charge is that of the straight ramp by the
+// midpoint rule, here of i = V/r with r from 1 to 3, ln 3 / 2.
+TEST(Scene, AnyValueRampsInSteps) {
+    for (const bool byParameter : {false, true}) {
+        Circuit c;
+        c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "1"}})
+            .add("resistor", "R1", {"in", "0"}, {{"r", byParameter ? "share*100" : "1"}})
+            .plan("5m", "1e-6");
+        c.project().parameters = {{"share", "0.01", "", "", ""}};
+        event(c, byParameter ? "1m: share = 0.03 over 2m" : "1m: R1.r = 3 over 2m");
+        const auto r = run(c);
+        ASSERT_TRUE(r);
+        ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
+        EXPECT_NEAR(at(*r, "R1.i", 0.5e-3), 1, 1e-12);
+        EXPECT_NEAR(at(*r, "R1.i", 4e-3), 1.0 / 3, 1e-12);
+        EXPECT_NEAR(at(*r, "R1.i", 1e-3 + 2e-3 * 10.3 / 64), 1 / (1 + 2 * 10.5 / 64), 1e-9);
+        EXPECT_NEAR(measures(*r, "R1.i", 1e-3, 3e-3).mean, std::log(3.0) / 2, 5e-5);
+        EXPECT_EQ(r->events().size(), 1u) << "the steps are no events of their own";
+    }
+}
+
+// A part that stands for three is set as a whole.
+TEST(Scene, ReachesPartsOfThree) {
+    Circuit c;
+    c.project().sheet() = {};
+    c.add("constant", "K1", {"x"}, {{"value", "2"}})
+        .add("bundle", "BU1", {"x", "x", "x", "v"})
+        .add("gain", "G1", {"v", "w"}, {{"k", "1"}})
+        .plan("3m", "1e-6");
+    event(c, "1m: G1.k = 5");
+    const auto r = run(c);
+    ASSERT_TRUE(r);
+    EXPECT_EQ(at(*r, "G1.c.y", 0.5e-3), 2);
+    EXPECT_EQ(at(*r, "G1.c.y", 2e-3), 10);
 }
 
 TEST(Scene, IsCheckedInLongDoubleToo) {

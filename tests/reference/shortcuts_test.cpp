@@ -206,7 +206,7 @@ TEST(Start, GoesOnFromTheEndOfAnotherRun) {
     Circuit c = stepUp("0.5", "24", "48", "1m");
     const auto whole = run(Circuit(c).plan("2m", "1e-3")), half = run(c);
     const auto path = folder.path() / "end.json";
-    ASSERT_TRUE(writeStates(path, half->elaboration().network, half->summary().standing.states, 1e-3));
+    ASSERT_TRUE(writeStates(path, half->elaboration().network, half->summary().standing));
     c.project().plans[0].start = path.string();
     const auto rest = run(c);
     EXPECT_RELATIVE(at(*rest, "out.v", 0.9e-3), at(*whole, "out.v", 1.9e-3), 1e-6);

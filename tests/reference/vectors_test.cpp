@@ -28,8 +28,7 @@ Circuit threePhases() {
     const char* const phases[] = {"0", "-120", "120"};
     for (int k = 0; k < 3; ++k) {
         const std::string net(1, static_cast<char>('x' + k));
-        c.add("signal-sine", "W" + std::to_string(k + 1), {net},
-              {{"peak", "2"}, {"f", "50"}, {"phase", phases[k]}});
+        c.add("signal-sine", "W" + std::to_string(k + 1), {net}, {{"peak", "2"}, {"f", "50"}, {"phase", phases[k]}});
     }
     return c.add("bundle", "BU1", {"x", "y", "z", "v"});
 }

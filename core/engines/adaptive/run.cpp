@@ -39,7 +39,7 @@ Run::Run(const Network& network, const RunRequest& request, RunSink& sink, const
       stepper_(system_, tableau, scales_, stepShare * request.traceTolerance),
       switching_(system_, stepper_, scales_),
       recorder_(network, request, sink),
-      clock_(network),
+      clock_(network, request.startMemories),
       now_{{}, Values(system_.unknowns(), 0.0)},
       gateOn_(network.elements.size(), 0),
       entered_(network.elements.size(), 0),
