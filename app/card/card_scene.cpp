@@ -101,9 +101,10 @@ void Card::showScene() {
         });
     fields_.back().edit->setFixedWidth(150);
     auto* row = new QHBoxLayout;
-    auto* copy = new QPushButton("Copy scene", page_);
+    auto* copy = new QPushButton("Copy", page_);
     copy->setObjectName("copyScene");
     copy->setToolTip("a further scene with the same events");
+    copy->setAccessibleName("copy this scene");
     connect(
         copy, &QPushButton::clicked, this,
         [this] {
@@ -116,12 +117,17 @@ void Card::showScene() {
         Qt::QueuedConnection);
     row->addWidget(copy);
     if (workspace_.project().scenes.size() > 1) {
-        auto* remove = new QPushButton("Remove scene", page_);
+        auto* remove = new QPushButton("Remove", page_);
         remove->setObjectName("removeScene");
         connect(
             remove, &QPushButton::clicked, this,
             [this] { (void)workspace_.apply(edits::removeScene(workspace_.scene().name)); }, Qt::QueuedConnection);
         row->addWidget(remove);
+        auto* compare = new QPushButton("Compare all", page_);
+        compare->setObjectName("compareScenes");
+        compare->setToolTip("runs every scene, this one last, and shows them beside each other");
+        connect(compare, &QPushButton::clicked, &workspace_, &Workspace::compareScenes);
+        row->addWidget(compare);
     }
     row->addStretch(1);
     column_->addLayout(row);

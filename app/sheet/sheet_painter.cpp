@@ -10,6 +10,7 @@
 #include "model/quantity.h"
 #include "model/route.h"
 #include "model/vectors.h"
+#include "session/registry.h"
 #include "sheet/symbol.h"
 #include "style/theme.h"
 
@@ -76,7 +77,7 @@ public:
           previewNets_(ofProject() ? NetList{} : findNets(scene.sheet, catalogue_)),
           nets_(ofProject() ? scene.workspace.nets() : previewNets_),
           signals_(signalNets(scene.sheet, nets_, catalogue_)),
-          three_(netsOfThree(scene.sheet, nets_, catalogue_)),
+          three_(wiresOfThree(scene.sheet, nets_, catalogue_)),
           lookup_(scene.workspace.parameters().lookup()),
           legible_(painter.transform().m11() * textHeight > leastText) {}
 
@@ -113,7 +114,7 @@ private:
                 painter_.setBrush(Qt::NoBrush);
                 painter_.drawPath(path);
             };
-            const bool three = three_[static_cast<std::size_t>(nets_.netOfWire.at(wire.id))];
+            const bool three = three_.nets[static_cast<std::size_t>(nets_.netOfWire.at(wire.id))];
             draw(selected(wire.id) ? p.sloe : p.ink, three ? 4.4 : signal ? 1.2 : 2.0);
             if (three) draw(p.chalk, 2.0);  // a double line
         }
@@ -168,13 +169,23 @@ private:
                                   QPointF(text.ticksBox.left() + 5 * i + 1, text.ticksBox.bottom() - 1));
     }
 
+    /// What the values of the part call its pins; empty where they keep the names of the kind.
+    std::vector<std::string> namesOfPins(const Part& part, const PartKind& kind) const {
+        const PartType* const type = kind.module ? nullptr : partLibrary().find(part.kind);
+        if (!type) return {};
+        return type->pinNames([&](std::string_view key) { return textValue(part, kind, key); },
+                              scene_.workspace.project().folder.path);
+    }
+
     /// Of a module, inside its box, and its title in the middle.
     void drawPinNames(const Part& part, const PartKind& kind) {
         const double lead = kind.module ? 16 : 8, gap = kind.module ? 4 : 3;
         painter_.setFont(textFont(TextSize::small));
         painter_.setPen(colours().bark);
         const QFontMetricsF metrics(painter_.font());
-        for (const PinKind& pin : kind.pins) {
+        const std::vector<std::string> own = namesOfPins(part, kind);
+        for (std::size_t i = 0; i < kind.pins.size(); ++i) {
+            const PinKind& pin = kind.pins[i];
             const auto [low, high] = kind.bounds();
             const bool across = pin.at.x == low.x || pin.at.x == high.x;
             const Point at = part.toSheet(pin.at),
@@ -185,7 +196,7 @@ private:
                               middle.y > at.y   ? 1
                               : middle.y < at.y ? -1
                                                 : 0);
-            const QString text = QString::fromStdString(pin.name);
+            const QString text = QString::fromStdString(own.empty() ? pin.name : own[i]);
             const double width = metrics.horizontalAdvance(text) + 2;
             const QPointF foot = QPointF(at.x, at.y) + way * (lead + gap);
             const QRectF box = way.x() > 0   ? QRectF(foot.x(), foot.y() - 8, width, 16)
@@ -215,7 +226,8 @@ private:
             for (std::size_t i = 0; kind && i < kind->pins.size(); ++i) {
                 const Point at = part.toSheet(kind->pins[i].at);
                 const Net& net = nets_.of({part.id, static_cast<int>(i)});
-                if (net.pins.size() + net.wires.size() < 2 && net.labels.empty() && scene_.working) {
+                if (net.pins.size() + net.wires.size() < 2 && net.labels.empty() && scene_.working &&
+                    !three_.fed.contains({part.id, static_cast<int>(i)})) {
                     painter_.setPen(QPen(kind->pins[i].optional ? p.rule : p.gorse, 1.4));
                     painter_.setBrush(p.paper);
                     painter_.drawEllipse(QPointF(at.x, at.y), 3, 3);
@@ -327,7 +339,7 @@ private:
     const NetList previewNets_;
     const NetList& nets_;
     std::set<int> signals_;
-    std::vector<char> three_;
+    WiresOfThree three_;
     ParameterLookup lookup_;
     bool legible_;
 };

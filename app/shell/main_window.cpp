@@ -229,6 +229,9 @@ void MainWindow::buildCommands() {
             say(written ? "wrote " + path : QString::fromStdString(written.error().text()), !written);
         },
         nullptr, hasRun);
+    c.add(
+        "Compare all scenes", {}, [this] { workspace_.compareScenes(); }, nullptr,
+        [this] { return !workspace_.running() && workspace_.project().scenes.size() > 1; });
     c.add("Save sheet as picture…", {}, [this] { exportPicture(); });
     c.add("Save the lanes as picture…", {}, [this] { timeline_->lanes().savePicture(); });
     c.add("Save the window as picture…", {}, [this] { saveWindowPicture(); });

@@ -283,13 +283,13 @@ void Workspace::setScene(const QString& name) {
 void Workspace::startRun() {
     if (running()) return;
     runAgain_ = false;
-    start(history_.shared());
+    start(history_.shared(), scene().name);
 }
 
-bool Workspace::start(const std::shared_ptr<const Project>& project) {
+bool Workspace::start(const std::shared_ptr<const Project>& project, const std::string& scene) {
     setProblems(checkProject(*project, partLibrary()));
     if (!problems_.empty()) return false;
-    auto prepared = Run::prepare(project, {scene().name, plan().name, "", {}});
+    auto prepared = Run::prepare(project, {scene, plan().name, "", {}});
     if (!prepared) return setProblems({prepared.error()}), false;
     if (const auto folder = ledgerFolder(); !folder.empty()) runList_->keepIn(folder);
     const bool otherPlan = !shownRun() || shownRun()->run->plan() != plan().name;
@@ -309,10 +309,28 @@ void Workspace::compareWithRungBelow() {
         emit refused("no selected part has a rung below its own");
         return;
     }
-    if (!start(lower)) return;
+    if (!start(lower, scene().name)) return;
     runList_->setName(shownRun(), "a rung below");
     runList_->pin(shownRun(), true);
     runAgain_ = true;
+}
+
+void Workspace::compareScenes() {
+    if (running()) return;
+    comparing_.clear();
+    for (const Scene& other : project().scenes)
+        if (other.name != scene().name) comparing_.push_back(other.name);
+    if (comparing_.empty()) return emit refused("there is no other scene to compare with");
+    runNextScene();
+}
+
+void Workspace::runNextScene() {
+    const std::string next = comparing_.front();
+    comparing_.erase(comparing_.begin());
+    if (!start(history_.shared(), next)) return comparing_.clear();
+    runList_->setName(shownRun(), next);
+    runList_->pin(shownRun(), true);
+    runAgain_ = comparing_.empty();
 }
 
 /// Where runs are kept; "" where they are not.
@@ -329,6 +347,11 @@ void Workspace::noteEnd(const RunEntry& entry) {
     check();
     const bool again = std::exchange(runAgain_, false) && entry.run->summary().end == RunEnd::finished;
     if (again) QTimer::singleShot(0, this, &Workspace::startRun);
+    if (comparing_.empty()) return;
+    if (entry.run->summary().end == RunEnd::finished)
+        QTimer::singleShot(0, this, &Workspace::runNextScene);
+    else
+        comparing_.clear();
 }
 
 void Workspace::bringBack(const RunEntry& entry) {

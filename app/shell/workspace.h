@@ -91,7 +91,12 @@ public:
     void startRun();
     /// Runs the circuit with the selected parts one rung lower, pins that run, and runs the circuit as it is beside it.
     void compareWithRungBelow();
-    void stopRun() { runList_->stop(); }
+    /// Runs all other scenes, pins their runs, and runs the one in view beside them.
+    void compareScenes();
+    void stopRun() {
+        comparing_.clear();
+        runList_->stop();
+    }
     bool running() const { return runList_->running(); }
     Runs& runList() { return *runList_; }
     const std::vector<RunPointer>& runs() const { return runList_->all(); }
@@ -150,7 +155,8 @@ signals:
 
 private:
     void afterChange();
-    bool start(const std::shared_ptr<const Project>& project);
+    bool start(const std::shared_ptr<const Project>& project, const std::string& scene);
+    void runNextScene();
     void findPeriods();
     void followChange(const View& before);
     void refreshCatalogue();
@@ -193,7 +199,8 @@ private:
     /// By engine; measured anew by every run that has edges.
     std::map<std::string, Cost, std::less<>> costs_{{"exact", {25e-6, 1.2e3}}, {"adaptive", {2e-3, 2e4}}};
     std::unique_ptr<RecoverySlot> recovery_;
-    bool runAgain_ = false;  ///< the circuit as it is, when the present run has finished
+    bool runAgain_ = false;               ///< the circuit as it is, when the present run has finished
+    std::vector<std::string> comparing_;  ///< scenes still to be run before it
     QTimer keepTimer_, estimateTimer_;
 };
 

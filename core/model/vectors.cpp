@@ -216,8 +216,16 @@ std::string_view withoutOfThree(std::string_view name) {
     return name;
 }
 
-std::vector<char> netsOfThree(const Sheet& sheet, const NetList& nets, const Catalogue& catalogue) {
-    return Spread(sheet, nets, catalogue).nets();
+WiresOfThree wiresOfThree(const Sheet& sheet, const NetList& nets, const Catalogue& catalogue) {
+    const Spread spread(sheet, nets, catalogue);
+    WiresOfThree found{spread.nets(), {}};
+    if (std::find(found.nets.begin(), found.nets.end(), char{1}) == found.nets.end()) return found;
+    for (const Part& part : sheet.parts) {
+        const PartKind* const kind = catalogue.find(part.kind);
+        for (std::size_t pin = 0; kind && pin < kind->pins.size(); ++pin)
+            if (spread.takenWith(part, *kind, pin)) found.fed.insert({part.id, static_cast<int>(pin)});
+    }
+    return found;
 }
 
 void spreadVectors(FlatProject& flat, const Catalogue& parts) {

@@ -5,6 +5,7 @@
 // inputs come from such a wire stands for three: its outputs are such wires too. Where a pin takes three
 // (PinKind::three), the wire goes to that pin and the two after it instead.
 
+#include <set>
 #include <vector>
 
 #include "model/modules.h"
@@ -18,8 +19,12 @@ inline constexpr std::string_view ofThree[] = {".a", ".b", ".c"};
 /// The name without such an end.
 std::string_view withoutOfThree(std::string_view name);
 
-/// Which nets of a sheet carry three signals, as far as the sheet alone tells.
-std::vector<char> netsOfThree(const Sheet& sheet, const NetList& nets, const Catalogue& catalogue);
+/// What carries three signals on a sheet, as far as the sheet alone tells.
+struct WiresOfThree {
+    std::vector<char> nets;  ///< one per net
+    std::set<PinRef> fed;    ///< pins without a wire that are fed by that of a pin before them
+};
+WiresOfThree wiresOfThree(const Sheet& sheet, const NetList& nets, const Catalogue& catalogue);
 
 /// Lays a flat project out in single signals: bundles are gone, parts stand three times where they stand for three.
 void spreadVectors(FlatProject& flat, const Catalogue& parts);

@@ -124,6 +124,13 @@ public:
     virtual bool joinsNets() const { return true; }
     /// Whether the signal outputs run. Called until nothing changes: what runs must go on running when more inputs do.
     virtual bool outputsRun(const SignalSurroundings& /*around*/) const { return false; }
+    /// What pins are called in a part whose values name them, one per pin of the kind; empty where they keep their
+    /// names.
+    /// @param folder  where relative file names start
+    virtual std::vector<std::string> pinNames(const std::function<std::string(std::string_view)>& /*text*/,
+                                              const std::string& /*folder*/) const {
+        return {};
+    }
     /// Checks that involve several values together; an error names the part and the field.
     virtual Status check(const std::function<double(std::string_view)>& /*value*/) const { return {}; }
     /// Checks of texts. @param folder  where relative file names start

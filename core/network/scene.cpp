@@ -280,6 +280,16 @@ Status sameShape(const Network& before, const Network& after) {
         if (before.elements[i]->part() != after.elements[i]->part() ||
             before.elements[i]->segmentCount() != after.elements[i]->segmentCount())
             return differ("this event, at " + after.elements[i]->part() + ",");
+    std::map<std::string_view, int> storages;
+    for (const StateInfo& state : before.states) ++storages[state.part];
+    for (std::size_t i = 0; i < before.states.size(); ++i) {
+        const StateInfo &was = before.states[i], &is = after.states[i];
+        if (was.storage != is.storage && was.sort != StateSort::signal && storages[was.part] > 1)
+            return Error{ErrorCode::range,
+                         fmt::format("the storages of {} depend on each other and cannot change during a "
+                                     "run",
+                                     was.part)};
+    }
     for (std::size_t i = 0; i < before.quantities.size(); ++i)
         if (before.quantities[i].a != after.quantities[i].a || before.quantities[i].b != after.quantities[i].b)
             return Error{ErrorCode::range, fmt::format("{} is counted by this value, which therefore cannot change "

@@ -178,13 +178,23 @@ static void addTo(RunSummary& all, RunSummary next) {
     all.standing = std::move(next.standing);
 }
 
+/// Charges and fluxes stay where a storage changes: its voltage or current does.
+static void keepCharges(const Network& before, const Network& after, std::vector<double>& states) {
+    for (std::size_t i = 0; i < states.size(); ++i) {
+        const double was = before.states[i].storage, is = after.states[i].storage;
+        if (was != is && was > 0 && is > 0) states[i] *= was / is;
+    }
+}
+
 RunSummary Run::solve(const RunRequest& whole, RunSink& sink, const CancelToken& cancel) const {
     RunRequest request = whole;
     const auto end = [&](std::size_t next) { return next < later_.size() ? later_[next].first : whole.end; };
     request.end = end(0);
     RunSummary summary = engine_->run(elaboration_.network, request, sink, cancel);
     for (std::size_t i = 0; i < later_.size() && summary.end == RunEnd::finished; ++i) {
-        request.from = std::make_shared<const Standing>(std::move(summary.standing));
+        Standing standing = std::move(summary.standing);
+        keepCharges(i == 0 ? elaboration_.network : later_[i - 1].second, later_[i].second, standing.states);
+        request.from = std::make_shared<const Standing>(std::move(standing));
         request.end = end(i + 1);
         addTo(summary, engine_->run(later_[i].second, request, sink, cancel));
     }

@@ -295,3 +295,21 @@ INSTANTIATE_TEST_SUITE_P(Library, EveryPart, ::testing::ValuesIn(kinds()), [](co
     std::replace(name.begin(), name.end(), '-', '_');
     return name;
 });
+
+// Code names its pins by what it declares, also while it is being typed.
+TEST(CodePins, AreNamedByTheCode) {
+    const PartType& code = *partLibrary().find("code");
+    const auto names = [&](const std::string& text) {
+        return code.pinNames([&](std::string_view key) { return key == "code" ? text : std::string(); }, "");
+    };
+    const auto all = names(
+        "VAR_INPUT Ia, Ib : LREAL := 1.0; on : BOOL; END_VAR VAR hidden : LREAL; END_VAR VAR_OUTPUT peak : LREAL; "
+        "END_VAR "
+        "peak := a");
+    ASSERT_EQ(all.size(), 8u);
+    EXPECT_EQ(all, (std::vector<std::string>{"ia", "ib", "on", "", "peak", "", "", ""}));
+    EXPECT_EQ(names("VAR_INPUT x").front(), "x");
+    EXPECT_EQ(names("").size(), 8u);
+    EXPECT_TRUE(names("'never closed").empty() || names("'never closed").size() == 8u);
+    EXPECT_TRUE(partLibrary().find("gain")->pinNames([](std::string_view) { return std::string(); }, "").empty());
+}

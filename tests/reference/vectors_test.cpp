@@ -147,7 +147,7 @@ TEST(WiresOfThree, OriginsAndModules) {
     for (const auto& [laid, origin] : flat.origins) found += origin.path.empty() && origin.id == id;
     EXPECT_EQ(found, 3);
     const NetList nets = findNets(c.project().sheet(), partLibrary().catalogue());
-    const auto three = netsOfThree(c.project().sheet(), nets, partLibrary().catalogue());
+    const auto three = wiresOfThree(c.project().sheet(), nets, partLibrary().catalogue()).nets;
     for (std::size_t i = 0; i < nets.nets.size(); ++i)
         EXPECT_EQ(three[i] != 0, nets.nets[i].name == "v" || nets.nets[i].name == "w") << nets.nets[i].name;
 

@@ -1,5 +1,7 @@
 // Scenes, control code and tasks in the real window.
 
+#include <set>
+
 #include <gtest/gtest.h>
 
 #include <QComboBox>
@@ -92,6 +94,42 @@ TEST(Scenes, AreCopiedNamedChosenAndRemoved) {
     window.find<QPushButton>("removeScene")->click();
     QApplication::processEvents();
     EXPECT_FALSE(workspace.project().findScene("steady"));
+}
+
+// Every scene is run, the one in view last; the others are pinned beside it under their names.
+TEST(Scenes, AreComparedByOneButton) {
+    Window window;
+    ASSERT_TRUE(window->open(example("med-mast.hedge")));
+    auto& workspace = window.workspace();
+    ASSERT_TRUE(workspace.apply({"short", [](Project& project) -> Status {
+                                     project.plans[0].end = "3m";
+                                     Scene third = project.scenes[0];
+                                     third.name = "third";
+                                     project.scenes.push_back(third);
+                                     return {};
+                                 }}));
+    workspace.select({});
+    QApplication::processEvents();
+    const std::string own = workspace.scene().name;
+    const std::size_t scenes = workspace.project().scenes.size();
+    ASSERT_EQ(scenes, 3u);
+    window.find<QPushButton>("compareScenes")->click();
+    ASSERT_TRUE(QTest::qWaitFor([&] { return workspace.runs().size() == scenes && !workspace.running(); }, 60'000));
+    window.settle();
+    EXPECT_EQ(workspace.shownRun()->run->scene(), own);
+    std::set<std::string> pinned;
+    for (const RunPointer& entry : workspace.runList().beside()) {
+        EXPECT_EQ(entry->about.name, entry->run->scene());
+        pinned.insert(entry->run->scene());
+    }
+    EXPECT_EQ(pinned.size(), scenes - 1);
+    EXPECT_FALSE(pinned.contains(own));
+    // Stopping ends it all.
+    window.find<QPushButton>("compareScenes")->click();
+    workspace.stopRun();
+    ASSERT_TRUE(window.waitForRun());
+    QTest::qWait(200);
+    EXPECT_EQ(workspace.runs().size(), scenes + 1);
 }
 
 TEST(Scenes, AnEventIsDraggedOnTheTimeline) {

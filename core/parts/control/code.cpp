@@ -8,6 +8,7 @@
 #include <fmt/format.h>
 
 #include "base/text.h"
+#include "control/st/lexer.h"
 #include "control/st/program.h"
 #include "parts/control/signal_part.h"
 
@@ -48,6 +49,25 @@ st::Program::Constants constantsOf(const NetworkBuilder& b) {
         constants.emplace_back(std::move(name), b.number("values", std::string_view(item).substr(sign + 1)));
     }
     return constants;
+}
+
+/// The names that sections of this word declare, in their order; as far as the code can be read while it is typed.
+std::vector<std::string> declaredIn(const std::string& source, std::string_view section) {
+    const auto tokens = st::tokensOf(source);
+    std::vector<std::string> names;
+    if (!tokens) return names;
+    bool inside = false, naming = false;
+    for (const st::Token& token : *tokens) {
+        if (token.text == section)
+            inside = naming = true;
+        else if (token.text == "END_VAR")
+            inside = false;
+        else if (inside && naming && token.sort == st::TokenSort::name)
+            names.push_back(lowerCase(token.text));
+        else if (inside && (token.text == ":" || token.text == ";"))
+            naming = token.text == ";";
+    }
+    return names;
 }
 
 class CodeStep final : public SampledStep {
@@ -101,6 +121,17 @@ public:
         Error error = source.error();
         error.field = "code";
         return error;
+    }
+    std::vector<std::string> pinNames(const std::function<std::string(std::string_view)>& text,
+                                      const std::string& folder) const override {
+        const auto source = sourceOf(text("code"), folder);
+        if (!source) return {};
+        std::vector<std::string> names = declaredIn(*source, "VAR_INPUT");
+        names.resize(inputs().size());
+        std::vector<std::string> results = declaredIn(*source, "VAR_OUTPUT");
+        results.resize(outputs().size());
+        names.insert(names.end(), results.begin(), results.end());
+        return names;
     }
     void elaborate(NetworkBuilder& b) const override {
         const auto source = sourceOf(b.text("code"), b.folder());
