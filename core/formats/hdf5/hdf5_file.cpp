@@ -72,6 +72,10 @@ std::optional<std::vector<Number>> readNumbers(hid_t at, const std::string& name
 
 std::unique_lock<std::recursive_mutex> lock() {
     static std::recursive_mutex mutex;
+    // Every file is closed here. Where closing fails, on a full disk, the library would fall over what is left of the
+    // file when the program ends.
+    static const bool leftAlone = H5dont_atexit() >= 0;
+    (void)leftAlone;
     std::unique_lock held(mutex);
     H5Eset_auto2(H5E_DEFAULT, nullptr, nullptr);  // errors are told by this program, not printed by the library
     return held;
