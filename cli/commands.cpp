@@ -17,6 +17,7 @@
 #include "model/values.h"
 #include "network/advice.h"
 #include "network/scene.h"
+#include "session/losses.h"
 #include "session/observations.h"
 #include "session/registry.h"
 #include "session/run.h"
@@ -124,6 +125,28 @@ void report(const Verification& v) {
                    d.relative);
 }
 
+/// Over the time before the end that was asked for.
+std::vector<LossRow> lossesOf(const Run& run, const RunOptions& options) {
+    const auto span = evaluateField(options.losses, *findUnit("s"), ParameterTable(run.project().parameters).lookup());
+    const Tick end = run.summary().reached;
+    return hedgerow::lossesOf(run, span ? std::max<Tick>(0, end - toTicks(*span)) : 0, end);
+}
+
+Json toJson(const LossRow& row) {
+    Json json{{"part", row.part}, {"conduction", row.conduction}, {"on", row.on},
+              {"off", row.off},   {"recovery", row.rr},           {"total", row.total()}};
+    if (row.mean) json["junction"] = {{"mean", *row.mean}, {"peak", *row.peak}};
+    return json;
+}
+
+void print(const LossRow& row) {
+    const auto watts = [](double value) { return formatQuantity(value, "W", 3); };
+    fmt::print("  {:<23} loses {}: conducting {}, turning on {}, off {}, recovery {}", row.part, watts(row.total()),
+               watts(row.conduction), watts(row.on), watts(row.off), watts(row.rr));
+    if (row.mean) fmt::print("; junction {:.1f} °C, up to {:.1f} °C", *row.mean, *row.peak);
+    fmt::print("\n");
+}
+
 /// @param verification  nullptr when the run was not checked
 void report(const Run& run, const RunOptions& options, const Verification* verification) {
     const RunSummary& summary = run.summary();
@@ -132,6 +155,8 @@ void report(const Run& run, const RunOptions& options, const Verification* verif
         for (const std::string& name : shownQuantities(run, options))
             if (const auto trace = run.trace(name)) json["measures"][name] = measuresJson(*trace);
         if (verification) json["verify"] = toJson(*verification);
+        if (!options.losses.empty())
+            for (const LossRow& row : lossesOf(run, options)) json["losses"].push_back(toJson(row));
         for (const auto& [at, what] : run.events()) json["events"].push_back({{"at", at}, {"what", what}});
         for (const Observation& seen : observe(run)) {
             json["observations"].push_back(toJson(seen.error));
@@ -153,6 +178,8 @@ void report(const Run& run, const RunOptions& options, const Verification* verif
                        formatQuantity(m->mean, trace->unit()), formatQuantity(m->max, trace->unit()),
                        formatQuantity(m->rms, trace->unit()));
     }
+    if (!options.losses.empty())
+        for (const LossRow& row : lossesOf(run, options)) print(row);
     if (verification) report(*verification);
 }
 
@@ -261,6 +288,15 @@ int run(const RunOptions& options) {
         }
         settings.parameters.emplace_back(set.substr(0, equals), set.substr(equals + 1));
     }
+    if (!options.losses.empty())
+        if (auto span = evaluateField(options.losses, *findUnit("s"),
+                                      [](std::string_view name) -> Result<Quantity> {
+                                          return Error{ErrorCode::name, fmt::format("'{}' is no time", name)};
+                                      });
+            !span || !(*span > 0)) {
+            spdlog::error("--losses {}: a time above 0 was expected", options.losses);
+            return usage;
+        }
     std::vector<std::string> formats;
     for (const std::string& file : options.outputs) {
         formats.push_back(formatOf(file));

@@ -25,6 +25,7 @@ int info(const std::string& project, bool json);
 struct RunOptions {
     std::string project, scene, plan, end, start, engine;
     std::string keep;  ///< file for the states at the end
+    std::string losses;  ///< time before the end over which losses of switches are told; "" for none
     bool evenOut = false, verify = false;
     std::vector<std::string> sets;        ///< NAME=VALUE
     std::vector<std::string> outputs;     ///< files, format by extension

@@ -40,6 +40,8 @@ int main(int argc, char** argv) {
     running->add_option("--keep", options.keep, "a file for the states at the end, to start another run from");
     running->add_flag("--verify", options.verify,
                       "solve again in long double, by finer steps and without shortcuts, and compare");
+    running->add_option("--losses", options.losses,
+                        "tell what the switches lost over such a time before the end, such as 1m");
     running->add_option("--set", options.sets, "a project parameter for this run, NAME=VALUE; may be repeated");
     running->add_option("--out", options.outputs, "a file to write, .csv or .h5; may be repeated");
     running->add_option("--quantity", options.quantities,

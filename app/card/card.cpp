@@ -11,6 +11,7 @@
 #include <QVBoxLayout>
 
 #include "card/ladder.h"
+#include "card/loss_table.h"
 #include "card/stress.h"
 #include "card/stress_table.h"
 #include "card/task_chart.h"
@@ -347,6 +348,7 @@ void Card::showStress() {
     connect(table, &StressTable::instantAsked, this, &Card::instantAsked);
     addHeading("Stress, the worst first");
     column_->addWidget(table);
+    column_->addWidget(new LossTable(workspace_, page_));
 }
 
 void Card::showPlan() {

@@ -8,28 +8,39 @@
 namespace hedgerow::app {
 
 namespace {
-constexpr int lineHeight = 22;
 constexpr int mostRows = 60;
 constexpr std::size_t mostPoints = 2'000'000;  ///< of a run that is looked through in the window's thread
 constexpr double nearLimit = 0.8;
 }  // namespace
 
+void makePlain(QTableWidget& table, int columns) {
+    table.setColumnCount(columns);
+    table.horizontalHeader()->hide();
+    table.verticalHeader()->hide();
+    table.setShowGrid(false);
+    table.setFrameShape(QFrame::NoFrame);
+    table.setEditTriggers(QAbstractItemView::NoEditTriggers);
+    table.setSelectionBehavior(QAbstractItemView::SelectRows);
+    table.setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    table.setVerticalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    table.horizontalHeader()->setSectionResizeMode(QHeaderView::ResizeToContents);
+    table.horizontalHeader()->setSectionResizeMode(0, QHeaderView::Stretch);
+    table.horizontalHeader()->setMinimumSectionSize(8);
+    table.setStyleSheet("QTableWidget { background: transparent; }");
+}
+
+void setCell(QTableWidget& table, int row, int column, const QString& text, const QColor& colour) {
+    auto* item = new QTableWidgetItem(text);
+    item->setTextAlignment((column == 0 ? Qt::AlignLeft : Qt::AlignRight) | Qt::AlignVCenter);
+    item->setForeground(colour);
+    table.setRowHeight(row, lineHeight);
+    table.setItem(row, column, item);
+}
+
 StressTable::StressTable(Workspace& workspace, QWidget* parent) : QTableWidget(parent), workspace_(workspace) {
     setObjectName("stressTable");
     setAccessibleName("stress of all parts");
-    setColumnCount(4);
-    horizontalHeader()->hide();
-    verticalHeader()->hide();
-    setShowGrid(false);
-    setFrameShape(QFrame::NoFrame);
-    setEditTriggers(QAbstractItemView::NoEditTriggers);
-    setSelectionBehavior(QAbstractItemView::SelectRows);
-    setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
-    setVerticalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
-    horizontalHeader()->setSectionResizeMode(QHeaderView::ResizeToContents);
-    horizontalHeader()->setSectionResizeMode(0, QHeaderView::Stretch);
-    horizontalHeader()->setMinimumSectionSize(8);
-    setStyleSheet("QTableWidget { background: transparent; }");
+    makePlain(*this, 4);
     connect(&workspace, &Workspace::runsChanged, this, &StressTable::fill);
     connect(this, &QTableWidget::cellClicked, this, &StressTable::choose);
     connect(this, &QTableWidget::cellActivated, this, &StressTable::choose);
@@ -49,18 +60,15 @@ void StressTable::fill() {
     setRowCount(std::min(static_cast<int>(rows_.size()), mostRows));
     for (int i = 0; i < rowCount(); ++i) {
         const StressRow& row = rows_[static_cast<std::size_t>(i)];
-        setRowHeight(i, lineHeight);
         const double share = row.share();
         const QString texts[] = {
             QString::fromStdString(row.quantity), QString::fromStdString(formatQuantity(row.peak, row.unit, 3)),
             row.limit > 0 ? "of " + QString::fromStdString(formatQuantity(row.limit, row.unit, 3)) : QString(),
             row.limit > 0 ? QString("%1 %").arg(100 * share, 0, 'f', 0) : QString()};
         for (int column = 0; column < 4; ++column) {
-            auto* item = new QTableWidgetItem(texts[column]);
-            item->setTextAlignment((column == 0 ? Qt::AlignLeft : Qt::AlignRight) | Qt::AlignVCenter);
-            item->setForeground(share >= nearLimit ? p.haw : column == 0 ? p.ink : p.bark);
-            item->setToolTip(QString("%1 at %2").arg(texts[0], QString::fromStdString(formatQuantity(row.at, "s", 5))));
-            setItem(i, column, item);
+            setCell(*this, i, column, texts[column], share >= nearLimit ? p.haw : column == 0 ? p.ink : p.bark);
+            item(i, column)->setToolTip(
+                QString("%1 at %2").arg(texts[0], QString::fromStdString(formatQuantity(row.at, "s", 5))));
         }
     }
     updateGeometry();

@@ -8,6 +8,11 @@
 
 namespace hedgerow::app {
 
+inline constexpr int lineHeight = 22;
+/// A table without frame, heads and bars, as long as its rows.
+void makePlain(QTableWidget& table, int columns);
+void setCell(QTableWidget& table, int row, int column, const QString& text, const QColor& colour);
+
 class StressTable : public QTableWidget {
     Q_OBJECT
 

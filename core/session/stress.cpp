@@ -15,11 +15,18 @@ namespace {
 std::optional<StressRow> rowOf(const RunRecord& run, const std::string& part, const std::string& quantity) {
     const auto trace = run.trace(quantity);
     if (!trace || trace->size() == 0) return {};
-    StressRow row{part, quantity, trace->unit()};
-    for (std::size_t i = 0; i < trace->size(); ++i)
-        if (const double size = std::abs(trace->value(i)); size > row.peak)
-            row.peak = size, row.at = toSeconds(trace->time(i));
-    return row;
+    const auto largest = [&](std::size_t first, std::size_t last) {
+        const Block all = trace->sum(first, last);
+        return std::max(std::abs(all.min), std::abs(all.max));
+    };
+    // Halving towards the first point with the peak: few blocks of many points are looked at.
+    std::size_t first = 0, last = trace->size();
+    const double peak = largest(first, last);
+    while (last - first > 1) {
+        const std::size_t middle = first + (last - first) / 2;
+        (largest(first, middle) >= peak ? last : first) = middle;
+    }
+    return StressRow{part, quantity, trace->unit(), peak, toSeconds(trace->time(first))};
 }
 
 }  // namespace

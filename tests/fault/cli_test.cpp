@@ -60,6 +60,19 @@ TEST(Cli, UnreadableProjectsHaveTheirOwnCode) {
     EXPECT_EQ(cli("info /nowhere.hedge").code, 2);
 }
 
+TEST(Cli, TellsTheLossesOfSwitches) {
+    const Outcome o = cli("run " + example + " --end 500u --quiet --losses 100u");
+    EXPECT_EQ(o.code, 0);
+    EXPECT_NE(o.output.find("S1                      loses"), std::string::npos) << o.output;
+    const auto json = nlohmann::json::parse(cli("run " + example + " --end 500u --quiet --json --losses 100u").output);
+    double conduction = 0;
+    for (const auto& row : json["losses"])
+        if (row["part"] == "S1") conduction = row["conduction"];
+    EXPECT_GT(conduction, 0.1);
+    EXPECT_EQ(cli("run " + example + " --losses never").code, 1);
+    EXPECT_EQ(cli("run " + example + " --losses -1").code, 1);
+}
+
 TEST(Cli, WrongUseIsToldApart) {
     EXPECT_EQ(cli("").code, 1);
     EXPECT_EQ(cli("dance").code, 1);

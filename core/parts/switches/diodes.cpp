@@ -2,6 +2,7 @@
 
 #include "parts/junctions.h"
 #include "parts/segmented.h"
+#include "parts/switches/loss_data.h"
 
 namespace hedgerow {
 
@@ -19,7 +20,7 @@ const std::vector<Stroke> diodeSymbol = {
 class Diode final : public SwitchingPart {
 public:
     PartKind kind() const override {
-        return {
+        PartKind kind{
             .id = "diode",
             .title = "Diode",
             .prefix = "D",
@@ -63,6 +64,12 @@ public:
             .symbol = diodeSymbol,
             .labelAt = {20, -4},
             .group = "Switches"};
+        const auto losses = lossParameters(false);
+        kind.parameters.insert(kind.parameters.end() - 2, losses.begin(), losses.end());  // before the ratings
+        return kind;
+    }
+    Status checkTexts(const std::function<std::string(std::string_view)>& text, const std::string&) const override {
+        return checkLossTexts(text, false);
     }
     void elaborate(NetworkBuilder& b) const override {
         if (b.rung() >= 3) return elaborateDynamic(b);

@@ -3,6 +3,7 @@
 #include "parts/junctions.h"
 #include "parts/segmented.h"
 #include "parts/switches/channel.h"
+#include "parts/switches/loss_data.h"
 
 namespace hedgerow {
 
@@ -46,98 +47,113 @@ public:
                 return Error{ErrorCode::range, "the on-resistance must be below the off-resistance", {}, {}, key};
         return {};
     }
+    Status checkTexts(const std::function<std::string(std::string_view)>& text, const std::string&) const override {
+        return checkLossTexts(text, true);
+    }
+
+protected:
+    /// With what a data sheet gives of its losses.
+    static PartKind withLosses(PartKind kind) {
+        const auto losses = lossParameters(true);
+        // Before the ratings, which come last.
+        const auto ratings = std::find_if(kind.parameters.begin(), kind.parameters.end(),
+                                          [](const ParameterKind& parameter) { return parameter.rating; });
+        kind.parameters.insert(ratings, losses.begin(), losses.end());
+        return kind;
+    }
 };
 
 class Mosfet final : public TransistorPart {
 public:
     PartKind kind() const override {
-        return {
-            .id = "mosfet",
-            .title = "MOSFET with body diode",
-            .prefix = "Q",
-            .synonyms = {"mosfet", "fet", "nmos", "transistor"},
-            .summary = "A channel that conducts both ways while the gate is on, with a diode from s to d",
-            .help =
-                "While the gate is on the channel conducts both ways; while it is off the body diode carries what "
-                "flows from s to d. One rung up, a reverse current shares between channel and diode once it lifts "
-                "the voltage above the knee.",
-            .pins = {{"d", {0, -32}}, {"s", {0, 32}}, {"g", {-32, 0}, PinSort::signalIn}},
-            .parameters = {onResistance("channel resistance"),
-                           kneeVoltage("vf", "knee of the diode", "V_f", "0.8"),
-                           onResistance("resistance of the diode", "rd", "R_d", "5m"),
-                           offResistance(),
-                           positive("vth", "threshold", "V_th", "V", "3", 3),
-                           positive("gm", "transconductance", "g_m", "S", "40", 3),
-                           positive("von", "gate voltage that turns on", "V_on", "V", "12", 3),
-                           {.key = "voff",
-                            .label = "gate voltage that turns off",
-                            .symbol = "V_off",
-                            .unit = "V",
-                            .standard = "0",
-                            .rung = 3},
-                           positive("rg", "gate resistance, driver included", "R_g", "Ω", "5", 3),
-                           positive("ciss", "input capacitance", "C_iss", "F", "3n", 3),
-                           positive("coss", "output capacitance", "C_oss", "F", "400p", 3),
-                           positive("crss", "reverse transfer capacitance", "C_rss", "F", "50p", 3),
-                           {.key = "lpk",
-                            .label = "inductance of package and track",
-                            .symbol = "L_pk",
-                            .unit = "H",
-                            .standard = "5n",
-                            .least = 0,
-                            .rung = 3},
-                           lifetime("60n"),
-                           transit("30n"),
-                           positive("vc", "voltage at which the capacitances are given", "V_C", "V", "40", 4),
-                           builtIn(),
-                           grading(),
-                           saturationCurrent(),
-                           emission(),
-                           positive("corner", "width of the threshold", "s", "V", "80m", 4),
-                           {.key = "lambda",
-                            .label = "channel length modulation",
-                            .symbol = "λ",
-                            .unit = "",
-                            .standard = "5m",
-                            .least = 0,
-                            .rung = 4},
-                           {.key = "kt",
-                            .label = "fall of the channel's gain with temperature, as a power",
-                            .symbol = "k_T",
-                            .unit = "",
-                            .standard = "2",
-                            .least = 0,
-                            .most = 5,
-                            .rung = 4},
-                           positive("rth", "thermal resistance to ambient, K/W", "R_th", "", "10", 4),
-                           positive("cth", "heat capacity, J/K", "C_th", "", "50m", 4),
-                           {.key = "ta",
-                            .label = "ambient temperature, °C",
-                            .symbol = "T_a",
-                            .unit = "",
-                            .standard = "25",
-                            .least = -200,
-                            .most = 400,
-                            .rung = 4},
-                           ratedVoltage(),
-                           ratedCurrent()},
-            .rungs = {{1, "closed, open, or diode", "on: v = 0,  off: v ≥ 0, i ≤ 0, v i = 0", "definition", 1.0},
-                      {2, "channel resistance, diode knee, leakage",
-                       "on: v = R_on i, with −v > V_f the diode beside it;  off: i = v / R_off or v = −V_f + R_d i",
-                       "piecewise-linear channel and junction", 1.7},
-                      {3, "gate drive, capacitances, recovery, package inductance",
-                       "i = min(v / R_on, g_m (v_gs − V_th));  C_gd = C_rss, C_gs = C_iss − C_rss, C_ds = C_oss − "
-                       "C_rss;  the gate through R_g from V_on or V_off;  diode with q_M",
-                       "piecewise-linear transistor; P. O. Lauritzen, C. L. Ma, IEEE Trans. Power Electronics 6 "
-                       "(1991), 188",
-                       150},
-                      {4, "channel and charges as curves, heat",
-                       "i = K (v_o v_e − v_e²/2)(1 + λ v),  K = 1 / (R_on (V_on − V_th)) (T / 298 K)^−k_T;  C(v) = "
-                       "C (1 + v/φ)^−m through its value at V_C;  C_th dT/dt = p − (T − T_a) / R_th",
-                       "H. Shichman, D. A. Hodges, IEEE J. Solid-State Circuits 3 (1968), 285, corners rounded", 250}},
-            .symbol = transistorSymbol(true),
-            .labelAt = {28, -4},
-            .group = "Switches"};
+        return withLosses(
+            {.id = "mosfet",
+             .title = "MOSFET with body diode",
+             .prefix = "Q",
+             .synonyms = {"mosfet", "fet", "nmos", "transistor"},
+             .summary = "A channel that conducts both ways while the gate is on, with a diode from s to d",
+             .help = "While the gate is on the channel conducts both ways; while it is off the body diode carries what "
+                     "flows from s to d. One rung up, a reverse current shares between channel and diode once it lifts "
+                     "the voltage above the knee. There the energies of a data sheet tell what each switching costs: "
+                     "the card "
+                     "shows them beside what is conducted, and the temperature of the junction.",
+             .pins = {{"d", {0, -32}}, {"s", {0, 32}}, {"g", {-32, 0}, PinSort::signalIn}},
+             .parameters = {onResistance("channel resistance"),
+                            kneeVoltage("vf", "knee of the diode", "V_f", "0.8"),
+                            onResistance("resistance of the diode", "rd", "R_d", "5m"),
+                            offResistance(),
+                            positive("vth", "threshold", "V_th", "V", "3", 3),
+                            positive("gm", "transconductance", "g_m", "S", "40", 3),
+                            positive("von", "gate voltage that turns on", "V_on", "V", "12", 3),
+                            {.key = "voff",
+                             .label = "gate voltage that turns off",
+                             .symbol = "V_off",
+                             .unit = "V",
+                             .standard = "0",
+                             .rung = 3},
+                            positive("rg", "gate resistance, driver included", "R_g", "Ω", "5", 3),
+                            positive("ciss", "input capacitance", "C_iss", "F", "3n", 3),
+                            positive("coss", "output capacitance", "C_oss", "F", "400p", 3),
+                            positive("crss", "reverse transfer capacitance", "C_rss", "F", "50p", 3),
+                            {.key = "lpk",
+                             .label = "inductance of package and track",
+                             .symbol = "L_pk",
+                             .unit = "H",
+                             .standard = "5n",
+                             .least = 0,
+                             .rung = 3},
+                            lifetime("60n"),
+                            transit("30n"),
+                            positive("vc", "voltage at which the capacitances are given", "V_C", "V", "40", 4),
+                            builtIn(),
+                            grading(),
+                            saturationCurrent(),
+                            emission(),
+                            positive("corner", "width of the threshold", "s", "V", "80m", 4),
+                            {.key = "lambda",
+                             .label = "channel length modulation",
+                             .symbol = "λ",
+                             .unit = "",
+                             .standard = "5m",
+                             .least = 0,
+                             .rung = 4},
+                            {.key = "kt",
+                             .label = "fall of the channel's gain with temperature, as a power",
+                             .symbol = "k_T",
+                             .unit = "",
+                             .standard = "2",
+                             .least = 0,
+                             .most = 5,
+                             .rung = 4},
+                            positive("rth", "thermal resistance to ambient, K/W", "R_th", "", "10", 4),
+                            positive("cth", "heat capacity, J/K", "C_th", "", "50m", 4),
+                            {.key = "ta",
+                             .label = "ambient temperature, °C",
+                             .symbol = "T_a",
+                             .unit = "",
+                             .standard = "25",
+                             .least = -200,
+                             .most = 400,
+                             .rung = 4},
+                            ratedVoltage(),
+                            ratedCurrent()},
+             .rungs = {{1, "closed, open, or diode", "on: v = 0,  off: v ≥ 0, i ≤ 0, v i = 0", "definition", 1.0},
+                       {2, "channel resistance, diode knee, leakage",
+                        "on: v = R_on i, with −v > V_f the diode beside it;  off: i = v / R_off or v = −V_f + R_d i",
+                        "piecewise-linear channel and junction", 1.7},
+                       {3, "gate drive, capacitances, recovery, package inductance",
+                        "i = min(v / R_on, g_m (v_gs − V_th));  C_gd = C_rss, C_gs = C_iss − C_rss, C_ds = C_oss − "
+                        "C_rss;  the gate through R_g from V_on or V_off;  diode with q_M",
+                        "piecewise-linear transistor; P. O. Lauritzen, C. L. Ma, IEEE Trans. Power Electronics 6 "
+                        "(1991), 188",
+                        150},
+                       {4, "channel and charges as curves, heat",
+                        "i = K (v_o v_e − v_e²/2)(1 + λ v),  K = 1 / (R_on (V_on − V_th)) (T / 298 K)^−k_T;  C(v) = "
+                        "C (1 + v/φ)^−m through its value at V_C;  C_th dT/dt = p − (T − T_a) / R_th",
+                        "H. Shichman, D. A. Hodges, IEEE J. Solid-State Circuits 3 (1968), 285, corners rounded", 250}},
+             .symbol = transistorSymbol(true),
+             .labelAt = {28, -4},
+             .group = "Switches"});
     }
     Status check(const std::function<double(std::string_view)>& value) const override {
         if (auto status = TransistorPart::check(value); !status) return status;
@@ -270,27 +286,31 @@ private:
 class Igbt final : public TransistorPart {
 public:
     PartKind kind() const override {
-        return {.id = "igbt",
-                .title = "IGBT with antiparallel diode",
-                .prefix = "Q",
-                .synonyms = {"igbt"},
-                .summary = "Conducts from c to e while the gate is on, with a diode from e to c",
-                .help =
-                    "The transistor carries current from c to e while the gate is on; what flows from e to c takes the "
-                    "diode whatever the gate. One rung up each has a knee and a resistance of its own.",
-                .pins = {{"c", {0, -32}}, {"e", {0, 32}}, {"g", {-32, 0}, PinSort::signalIn}},
-                .parameters = {kneeVoltage("vce", "knee of the transistor", "V_ce0", "1"),
-                               onResistance("resistance of the transistor"),
-                               kneeVoltage("vf", "knee of the diode", "V_f", "0.9"),
-                               onResistance("resistance of the diode", "rd", "R_d", "8m"), offResistance(),
-                               ratedVoltage(), ratedCurrent()},
-                .rungs = {{1, "closed, open, or diode", "on: v = 0,  off: v ≥ 0, i ≤ 0, v i = 0", "definition", 1.0},
-                          {2, "knees, resistances, leakage",
-                           "on: v = V_ce0 + R_on i for i > 0;  diode: v = −V_f + R_d i for i < 0;  else i = v / R_off",
-                           "piecewise-linear output characteristics, as data sheets give them", 1.7}},
-                .symbol = transistorSymbol(false),
-                .labelAt = {28, -4},
-                .group = "Switches"};
+        return withLosses(
+            {.id = "igbt",
+             .title = "IGBT with antiparallel diode",
+             .prefix = "Q",
+             .synonyms = {"igbt"},
+             .summary = "Conducts from c to e while the gate is on, with a diode from e to c",
+             .help =
+                 "The transistor carries current from c to e while the gate is on; what flows from e to c takes the "
+                 "diode whatever the gate. One rung up each has a knee and a resistance of its own, and the energies "
+                 "of a "
+                 "data sheet tell what each switching costs: the card shows them beside what is conducted, and the "
+                 "temperature of the junction.",
+             .pins = {{"c", {0, -32}}, {"e", {0, 32}}, {"g", {-32, 0}, PinSort::signalIn}},
+             .parameters = {kneeVoltage("vce", "knee of the transistor", "V_ce0", "1"),
+                            onResistance("resistance of the transistor"),
+                            kneeVoltage("vf", "knee of the diode", "V_f", "0.9"),
+                            onResistance("resistance of the diode", "rd", "R_d", "8m"), offResistance(), ratedVoltage(),
+                            ratedCurrent()},
+             .rungs = {{1, "closed, open, or diode", "on: v = 0,  off: v ≥ 0, i ≤ 0, v i = 0", "definition", 1.0},
+                       {2, "knees, resistances, leakage",
+                        "on: v = V_ce0 + R_on i for i > 0;  diode: v = −V_f + R_d i for i < 0;  else i = v / R_off",
+                        "piecewise-linear output characteristics, as data sheets give them", 1.7}},
+             .symbol = transistorSymbol(false),
+             .labelAt = {28, -4},
+             .group = "Switches"});
     }
     void elaborate(NetworkBuilder& b) const override {
         if (b.rung() < 2) {

@@ -1,0 +1,66 @@
+#include "card/loss_table.h"
+
+#include "card/stress_table.h"
+#include "model/quantity.h"
+#include "style/theme.h"
+
+namespace hedgerow::app {
+
+namespace {
+constexpr int laterMilliseconds = 150;
+constexpr std::size_t mostPoints = 500'000;  ///< of a window that is looked through while one waits
+}  // namespace
+
+LossTable::LossTable(Workspace& workspace, QWidget* parent) : QTableWidget(parent), workspace_(workspace) {
+    setObjectName("lossTable");
+    setAccessibleName("losses of all switches");
+    makePlain(*this, 5);
+    later_.setSingleShot(true);
+    later_.setInterval(laterMilliseconds);
+    connect(&later_, &QTimer::timeout, this, &LossTable::fill);
+    const auto soon = [this] { later_.start(); };
+    connect(&workspace, &Workspace::runsChanged, this, soon);
+    connect(&workspace, &Workspace::measuredChanged, this, soon);
+    fill();
+}
+
+QSize LossTable::sizeHint() const { return {200, rowCount() * lineHeight + 2}; }
+
+void LossTable::fill() {
+    const auto& shown = workspace_.shownRun();
+    rows_.clear();
+    setRowCount(0);
+    if (shown && shown->run && !shown->running() && shown->run->points() > 1) {
+        const auto [from, to] = workspace_.measured();
+        const auto share =
+            static_cast<double>(to - from) / static_cast<double>(std::max<Tick>(1, shown->run->reached()));
+        if (share * static_cast<double>(shown->run->points()) < static_cast<double>(mostPoints))
+            rows_ = lossesOf(*shown->run, from, to);
+    }
+    setVisible(!rows_.empty());
+    if (rows_.empty()) return updateGeometry();
+    const Colours& p = colours();
+    setRowCount(static_cast<int>(rows_.size()) + 1);
+    const char* const heads[] = {"losses", "conducting", "switching", "all", "junction"};
+    for (int column = 0; column < 5; ++column) setCell(*this, 0, column, heads[column], p.bark);
+    const auto watts = [](double value) { return QString::fromStdString(formatQuantity(value, "W", 3)); };
+    for (int i = 1; i < rowCount(); ++i) {
+        const LossRow& row = rows_[static_cast<std::size_t>(i - 1)];
+        const QString texts[] = {QString::fromStdString(row.part), watts(row.conduction), watts(row.switching()),
+                                 watts(row.total()), row.mean ? QString("%1 °C").arg(*row.mean, 0, 'f', 0) : QString()};
+        for (int column = 0; column < 5; ++column) {
+            setCell(*this, i, column, texts[column], column == 0 ? p.ink : p.bark);
+            QString told = QString("turning on %1, off %2, recovery %3; %4 events")
+                               .arg(watts(row.on), watts(row.off), watts(row.rr))
+                               .arg(row.events);
+            if (row.mean)
+                told += QString("; junction at %1 °C when this goes on, up to %2 °C")
+                            .arg(*row.mean, 0, 'f', 1)
+                            .arg(*row.peak, 0, 'f', 1);
+            item(i, column)->setToolTip(told);
+        }
+    }
+    updateGeometry();
+}
+
+}  // namespace hedgerow::app

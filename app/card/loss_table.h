@@ -1,0 +1,29 @@
+#pragma once
+// What the switches of the shown run lose over what is measured, the largest first: conduction, switching, junction.
+
+#include <QTableWidget>
+#include <QTimer>
+
+#include "session/losses.h"
+#include "shell/workspace.h"
+
+namespace hedgerow::app {
+
+class LossTable : public QTableWidget {
+    Q_OBJECT
+
+public:
+    explicit LossTable(Workspace& workspace, QWidget* parent = nullptr);
+    QSize sizeHint() const override;
+    QSize minimumSizeHint() const override { return sizeHint(); }
+    const std::vector<LossRow>& losses() const { return rows_; }
+
+private:
+    void fill();
+
+    Workspace& workspace_;
+    std::vector<LossRow> rows_;
+    QTimer later_;  ///< a moment after the last change of the window
+};
+
+}  // namespace hedgerow::app

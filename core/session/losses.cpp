@@ -1,0 +1,153 @@
+#include "session/losses.h"
+
+#include <algorithm>
+#include <cmath>
+
+#include "model/modules.h"
+#include "model/values.h"
+#include "parts/switches/loss_data.h"
+#include "session/registry.h"
+
+namespace hedgerow {
+
+namespace {
+
+constexpr double least = 1e-3;    ///< of the largest current or voltage: what is below that is none
+constexpr int rounds = 30;        ///< towards the temperature that the losses at it lead to
+constexpr double settled = 1e-6;  ///< K
+
+/// What happened at one instant of the run.
+struct Event {
+    double at;  ///< s
+    enum class Sort { on, off, recovery } sort;
+    double current, voltage;
+};
+
+struct Tables {
+    EnergyTable on, off, recovery;
+    double energy(const Event& event, double temperature) const {
+        const EnergyTable& table = event.sort == Event::Sort::on ? on : event.sort == Event::Sort::off ? off : recovery;
+        return table.at(event.current, event.voltage, temperature);
+    }
+};
+
+/// Jumps of current and voltage in a window: both are stored before and after each.
+/// @param diode  the part itself is the diode that recovers; else it carries it backwards
+std::vector<Event> eventsOf(const Trace& v, const Trace& i, Tick from, Tick to, bool diode) {
+    std::vector<Event> events;
+    const auto largest = [&](const Trace& trace) {
+        const auto m = trace.measure(from, to);
+        return m ? std::max(std::abs(m->min), std::abs(m->max)) : 0.0;
+    };
+    const double noCurrent = least * largest(i), noVoltage = least * largest(v);
+    for (std::size_t k = i.firstAtOrAfter(from); k < i.size() && i.time(k) < to;) {
+        std::size_t last = k;
+        while (last + 1 < i.size() && i.time(last + 1) == i.time(k)) ++last;
+        if (last > k) {
+            const double before = i.value(k), after = i.value(last);
+            const double blocked = v.value(k), blocks = v.value(last), t = toSeconds(i.time(k));
+            const double sign = diode ? -1 : 1;  // a diode blocks backwards
+            if (!diode && before > noCurrent && std::abs(after) <= noCurrent && blocks > noVoltage)
+                events.push_back({t, Event::Sort::off, before, blocks});
+            if (!diode && std::abs(before) <= noCurrent && after > noCurrent && blocked > noVoltage)
+                events.push_back({t, Event::Sort::on, after, blocked});
+            if (-sign * before > noCurrent && -sign * after <= noCurrent && sign * blocks > noVoltage)
+                events.push_back({t, Event::Sort::recovery, std::abs(before), std::abs(blocks)});
+        }
+        k = last + 1;
+    }
+    return events;
+}
+
+/// The highest temperature over a window that begins at the mean: constant power between events, energies at them.
+double peakTemperature(const ThermalNetwork& network, const std::vector<Event>& events, const Tables& tables,
+                       const Trace& power, Tick from, Tick to, double mean, double total, double caseTemperature) {
+    std::vector<double> rise;
+    for (const auto& term : network.terms()) rise.push_back(total * term.resistance);
+    const auto temperature = [&] {
+        double sum = caseTemperature;
+        for (const double r : rise) sum += r;
+        return sum;
+    };
+    double highest = temperature();
+    Tick now = from;
+    const auto goOn = [&](Tick until) {
+        const auto m = power.measure(now, until);
+        const double seconds = toSeconds(until - now), conducted = m ? m->mean : 0;
+        for (std::size_t k = 0; k < rise.size(); ++k) {
+            const auto& term = network.terms()[k];
+            const double fall = std::exp(-seconds / term.time);
+            rise[k] = rise[k] * fall + conducted * term.resistance * (1 - fall);
+        }
+        now = until;
+        highest = std::max(highest, temperature());
+    };
+    for (const Event& event : events) {
+        if (const Tick t = toTicks(event.at); t > now) goOn(t);
+        const double energy = tables.energy(event, mean);
+        for (std::size_t k = 0; k < rise.size(); ++k)
+            rise[k] += energy * network.terms()[k].resistance / network.terms()[k].time;
+        highest = std::max(highest, temperature());
+    }
+    if (to > now) goOn(to);
+    return highest;
+}
+
+}  // namespace
+
+std::vector<LossRow> lossesOf(const RunRecord& run, Tick from, Tick to) {
+    std::vector<LossRow> rows;
+    const FlatProject flat = flattened(run.project(), partLibrary().catalogue());
+    const ParameterTable parameters(flat.project.parameters);
+    for (const Part& part : flat.project.sheet().parts) {
+        const PartKind* const kind = partLibrary().catalogue().find(part.kind);
+        if (!kind || kind->group != "Switches" || kind->rungAtOrBelow(part.rung).rung != 2) continue;
+        const auto v = run.trace(part.name + ".v"), i = run.trace(part.name + ".i"), p = run.trace(part.name + ".p");
+        if (!v || !i || !p || i->size() < 2) continue;
+        const Tick start = std::max(from, i->time(0)), end = std::min(to, i->time(i->size() - 1));
+        const auto conducted = p->measure(start, end);
+        if (!conducted) continue;
+        const auto text = [&](const char* key) { return kind->findParameter(key) ? textValue(part, *kind, key) : ""; };
+        const auto table = [&](const char* key) {
+            auto read = EnergyTable::read(text(key));
+            return read ? *read : EnergyTable();
+        };
+        const Tables tables{table("eon"), table("eoff"), table("err")};
+        const auto ladder = kind->findParameter("ladder") ? partChoice(part, *kind, "ladder") : Result<std::string>("");
+        const auto thermal = ThermalNetwork::read(text("zth"), ladder && *ladder == "K/W and J/K");
+        const auto caseTemperature =
+            kind->findParameter("tcase") ? partValue(part, *kind, "tcase", parameters.lookup()) : Result<double>(25.0);
+        const bool diode = !kind->findParameter("eon");
+        const std::vector<Event> events = eventsOf(*v, *i, start, end, diode);
+        const double length = toSeconds(end - start);
+        LossRow row{part.name, conducted->mean};
+        const double resistance = thermal ? thermal->resistance() : 0;
+        double temperature = caseTemperature ? *caseTemperature : 25.0;
+        const double base = temperature;
+        for (int round = 0; round < rounds; ++round) {
+            row.on = row.off = row.rr = 0;
+            row.events = 0;
+            for (const Event& event : events) {
+                const double energy = tables.energy(event, temperature);
+                (event.sort == Event::Sort::on    ? row.on
+                 : event.sort == Event::Sort::off ? row.off
+                                                  : row.rr) += energy / length;
+                row.events += energy > 0;
+            }
+            const double next = base + row.total() * resistance;
+            const bool done = std::abs(next - temperature) < settled;
+            temperature = next;
+            if (done) break;
+        }
+        if (resistance > 0) {
+            row.mean = temperature;
+            row.peak = peakTemperature(*thermal, events, tables, *p, start, end, temperature, row.total(), base);
+        }
+        rows.push_back(std::move(row));
+    }
+    std::stable_sort(rows.begin(), rows.end(),
+                     [](const LossRow& a, const LossRow& b) { return a.total() > b.total(); });
+    return rows;
+}
+
+}  // namespace hedgerow

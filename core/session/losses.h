@@ -1,0 +1,29 @@
+#pragma once
+// What switches lose over a window of a run: what they conduct, by v times i of the run, and what each switching costs,
+// by the energies of their data sheets; and how warm that makes them.
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "session/run_record.h"
+
+namespace hedgerow {
+
+struct LossRow {
+    std::string part;
+    double conduction = 0;           ///< W, mean over the window
+    double on = 0, off = 0, rr = 0;  ///< W, of turning on, off, and of recovery
+    int events = 0;                  ///< that cost energy
+    double switching() const { return on + off + rr; }
+    double total() const { return conduction + switching(); }
+    /// °C, where the part has a thermal impedance: the mean when it goes on like this, and the highest over the window,
+    /// in which the temperature starts at that mean.
+    std::optional<double> mean = {}, peak = {};
+};
+
+/// The losses of all switches on rung 2, the largest first: on rung 1 they have none, above it they are in what they
+/// conduct. Energies are taken at the temperature that they lead to. @param from, to  of the window
+std::vector<LossRow> lossesOf(const RunRecord& run, Tick from, Tick to);
+
+}  // namespace hedgerow
