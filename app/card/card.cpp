@@ -17,6 +17,7 @@
 #include "card/task_chart.h"
 #include "card/trace_page.h"
 #include "model/edits.h"
+#include "session/registry.h"
 #include "style/step_value.h"
 #include "style/theme.h"
 
@@ -206,9 +207,16 @@ void Card::addValue(const Part& part, const PartKind& kind, const ParameterKind&
     const auto judge = [this, id, key, kindOf = &kind,
                         unit = parameter.unit](const std::string& text) -> Result<QString> {
         const Part* now = workspace_.project().findPart(id);
-        if (!now || text.empty() || kindOf->findParameter(key)->text) return QString();
+        if (!now || text.empty()) return QString();
         Part trial = *now;
         trial.values.set(key, text);
+        if (kindOf->findParameter(key)->text) {
+            const PartType* const type = partLibrary().find(kindOf->id);
+            const auto all = [&](std::string_view other) { return textValue(trial, *kindOf, other); };
+            if (!type) return QString();
+            const Status sound = type->checkTexts(all, workspace_.project().folder.path);
+            return sound || sound.error().field != key ? Result<QString>(QString()) : sound.error();
+        }
         auto value = partValue(trial, *kindOf, key, workspace_.parameters().lookup());
         if (!value) {
             Error error = value.error();
@@ -221,6 +229,7 @@ void Card::addValue(const Part& part, const PartKind& kind, const ParameterKind&
     addField(QString::fromStdString(parameter.label),
              QString::fromStdString(parameter.unit == "deg" ? "°" : parameter.unit), QString::fromStdString(key), read,
              judge, write);
+    if (parameter.text) fields_.back().edit->setFixedWidth(textWidth);
     fields_.back().edit->setPlaceholderText(parameter.rating ? "not given"
                                                              : QString::fromStdString(parameter.standard));
 }
@@ -322,6 +331,7 @@ void Card::showParts(const std::vector<const Part*>& parts) {
                  QString::fromStdString(key), read, judge, [this, key](const std::string& text) {
                      (void)workspace_.apply(edits::setValue(workspace_.selection(), key, text));
                  });
+        if (parameter.text) fields_.back().edit->setFixedWidth(textWidth);
         fields_.back().edit->setPlaceholderText(parameter.rating ? "not given"
                                                                  : QString::fromStdString(parameter.standard));
     }
@@ -348,7 +358,7 @@ void Card::showStress() {
     connect(table, &StressTable::instantAsked, this, &Card::instantAsked);
     addHeading("Stress, the worst first");
     column_->addWidget(table);
-    column_->addWidget(new LossTable(workspace_, page_));
+    column_->addWidget(new LossTable(workspace_, "", page_));
 }
 
 void Card::showPlan() {
@@ -451,6 +461,7 @@ void Card::addStress(const Part& part) {
     column_->addSpacing(6);
     stress_ = new Stress(workspace_, prefixInView(workspace_.project()) + part.name, page_);
     column_->addWidget(stress_);
+    column_->addWidget(new LossTable(workspace_, prefixInView(workspace_.project()) + part.name, page_));
 }
 
 void Card::fillStress() {

@@ -37,6 +37,7 @@ protected:
     bool eventFilter(QObject* watched, QEvent* event) override;
 
 private:
+    static constexpr int textWidth = 150;  ///< of fields that take a text
     struct Field {
         QLineEdit* edit;
         QLabel* note;

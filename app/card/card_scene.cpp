@@ -99,7 +99,7 @@ void Card::showScene() {
         [this](const std::string& text) {
             if (!text.empty()) changeScene([&](Scene& changed) { changed.name = text; });
         });
-    fields_.back().edit->setFixedWidth(150);
+    fields_.back().edit->setFixedWidth(textWidth);
     auto* row = new QHBoxLayout;
     auto* copy = new QPushButton("Copy", page_);
     copy->setObjectName("copyScene");

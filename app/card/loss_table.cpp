@@ -11,7 +11,8 @@ constexpr int laterMilliseconds = 150;
 constexpr std::size_t mostPoints = 500'000;  ///< of a window that is looked through while one waits
 }  // namespace
 
-LossTable::LossTable(Workspace& workspace, QWidget* parent) : QTableWidget(parent), workspace_(workspace) {
+LossTable::LossTable(Workspace& workspace, std::string part, QWidget* parent)
+    : QTableWidget(parent), workspace_(workspace), part_(std::move(part)) {
     setObjectName("lossTable");
     setAccessibleName("losses of all switches");
     makePlain(*this, 5);
@@ -37,6 +38,7 @@ void LossTable::fill() {
         if (share * static_cast<double>(shown->run->points()) < static_cast<double>(mostPoints))
             rows_ = lossesOf(*shown->run, from, to);
     }
+    if (!part_.empty()) std::erase_if(rows_, [this](const LossRow& row) { return row.part != part_; });
     setVisible(!rows_.empty());
     if (rows_.empty()) return updateGeometry();
     const Colours& p = colours();

@@ -13,7 +13,8 @@ class LossTable : public QTableWidget {
     Q_OBJECT
 
 public:
-    explicit LossTable(Workspace& workspace, QWidget* parent = nullptr);
+    /// @param part  alone; "" for all switches
+    LossTable(Workspace& workspace, std::string part, QWidget* parent = nullptr);
     QSize sizeHint() const override;
     QSize minimumSizeHint() const override { return sizeHint(); }
     const std::vector<LossRow>& losses() const { return rows_; }
@@ -22,6 +23,7 @@ private:
     void fill();
 
     Workspace& workspace_;
+    std::string part_;
     std::vector<LossRow> rows_;
     QTimer later_;  ///< a moment after the last change of the window
 };

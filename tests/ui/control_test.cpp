@@ -9,6 +9,7 @@
 #include <QListWidget>
 #include <QPushButton>
 
+#include "card/loss_table.h"
 #include "card/stress_table.h"
 #include "card/task_chart.h"
 #include "model/edits.h"
@@ -288,4 +289,34 @@ TEST(Demos, WavesHaveTheirShapes) {
     ASSERT_TRUE(current);
     const double z = std::hypot(1.14 + 0.012, 2 * 3.14159265 * 120 * 0.8e-3);
     EXPECT_NEAR(current->peak(1), 1.1 * 40 / z, 0.05 * 1.1 * 40 / z);
+}
+
+// Energies typed on the card, a mistake said under the field, and the losses of the part and of all switches.
+TEST(Losses, StandOnTheCard) {
+    Window window;
+    ASSERT_TRUE(window->open(example("med-aux-loop.hedge")));
+    auto& workspace = window.workspace();
+    workspace.startRun();
+    ASSERT_TRUE(window.waitForRun());
+    workspace.select({workspace.project().findPart("Q1")->id});
+    QApplication::processEvents();
+    auto* field = window.find<QLineEdit>("field.eon");
+    ASSERT_TRUE(field);
+    typeInto(field, "10 1m");
+    EXPECT_NE(*workspace.project().findPart("Q1")->values.find("eon"), "10 1m") << "a mistake changes nothing";
+    auto* own = window.find<LossTable>("lossTable");
+    ASSERT_TRUE(own && own->isVisible());
+    ASSERT_EQ(own->losses().size(), 1u);
+    EXPECT_GT(own->losses()[0].on, 0.1);
+    EXPECT_GT(*own->losses()[0].mean, 70);
+    // The window that is measured counts.
+    const auto [from, to] = workspace.measured();
+    const auto expected = lossesOf(*workspace.shownRun()->run, from, to);
+    EXPECT_EQ(own->losses()[0].total(), expected[0].part == "Q1" ? expected[0].total() : expected[1].total());
+    workspace.select({});
+    QApplication::processEvents();
+    auto* all = window.find<LossTable>("lossTable");
+    ASSERT_TRUE(all);
+    EXPECT_GE(all->losses().size(), 2u);
+    EXPECT_EQ(all->item(1, 0)->text().toStdString(), all->losses()[0].part);
 }

@@ -170,12 +170,11 @@ std::vector<ParameterKind> lossParameters(bool transistor) {
     };
     std::vector<ParameterKind> all;
     if (transistor) {
-        all.push_back(text("eon", "turn-on energy, as 400 125: 10 0.2m, 20 0.5m", "E_on"));
+        all.push_back(text("eon", "turn-on energy", "E_on"));
         all.push_back(text("eoff", "turn-off energy", "E_off"));
     }
-    all.push_back(text(
-        "err", transistor ? "recovery energy of the diode" : "recovery energy, as 400 125: 10 0.1m, 20 0.2m", "E_rr"));
-    all.push_back(text("zth", "thermal impedance to the case, as 0.2 1m, 0.5 20m", "Z_th"));
+    all.push_back(text("err", transistor ? "recovery energy of the diode" : "recovery energy", "E_rr"));
+    all.push_back(text("zth", "thermal impedance", "Z_th"));
     ParameterKind ladder = text("ladder", "its pairs are", "");
     ladder.text = false;
     ladder.choices = {"K/W and s", "K/W and J/K"};

@@ -76,7 +76,9 @@ public:
                      "flows from s to d. One rung up, a reverse current shares between channel and diode once it lifts "
                      "the voltage above the knee. There the energies of a data sheet tell what each switching costs: "
                      "the card "
-                     "shows them beside what is conducted, and the temperature of the junction.",
+                     "shows them beside what is conducted, and the temperature of the junction. An energy is typed as "
+                     "400 125: 10 0.2m, 20 0.5m (V and °C, then pairs of A and J; further curves behind a semicolon), "
+                     "the thermal impedance from junction to case as 0.2 1m, 0.5 20m.",
              .pins = {{"d", {0, -32}}, {"s", {0, 32}}, {"g", {-32, 0}, PinSort::signalIn}},
              .parameters = {onResistance("channel resistance"),
                             kneeVoltage("vf", "knee of the diode", "V_f", "0.8"),
@@ -297,7 +299,9 @@ public:
                  "diode whatever the gate. One rung up each has a knee and a resistance of its own, and the energies "
                  "of a "
                  "data sheet tell what each switching costs: the card shows them beside what is conducted, and the "
-                 "temperature of the junction.",
+                 "temperature of the junction. An energy is typed as 400 125: 10 0.2m, 20 0.5m (V and °C, then pairs "
+                 "of A and J; further curves behind a semicolon), the thermal impedance from junction to case as 0.2 "
+                 "1m, 0.5 20m.",
              .pins = {{"c", {0, -32}}, {"e", {0, 32}}, {"g", {-32, 0}, PinSort::signalIn}},
              .parameters = {kneeVoltage("vce", "knee of the transistor", "V_ce0", "1"),
                             onResistance("resistance of the transistor"),
