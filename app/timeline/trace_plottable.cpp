@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <limits>
 
 namespace hedgerow::app {
 
@@ -12,6 +13,7 @@ constexpr double pointsPerColumn = 2.0;
 /// chunk.
 constexpr double exactPoints = 64.0;
 constexpr double chunksPerColumn = 4.0;  ///< from here on whole chunks are near enough
+constexpr int chunksAtOnce = 64;         ///< of a trace in memory, fetched in any frame
 constexpr double detailSeconds = 5e-3;   ///< from the start of a frame on what is not yet at hand may be fetched
 
 Tick clampedTicks(double seconds) { return toTicks(std::clamp(seconds, -longestRunSeconds, longestRunSeconds)); }
@@ -50,8 +52,9 @@ void TracePlottable::draw(QCPPainter* painter) {
     painter->setBrush(Qt::NoBrush);
     const std::size_t nearFirst = trace->near(from), nearLast = trace->near(to);
     const auto points = static_cast<double>(nearLast - std::min(nearFirst, nearLast));
+    const bool onPaper = painter->modes().testFlag(QCPPainter::pmNoCaching);  // there is no next frame
     const bool wholeChunks = points > chunksPerColumn * PointSource::chunk * columns;
-    const bool atHand = points < PointSource::chunk || wholeChunks || fetch(*trace, nearFirst, nearLast);
+    const bool atHand = points < PointSource::chunk || wholeChunks || fetch(*trace, nearFirst, nearLast, onPaper);
     if (!atHand) parentPlot()->replot(QCustomPlot::rpQueuedReplot);
     if (!atHand || points > exactPoints * columns) {
         painter->drawPolyline(nearEnvelope(*trace));
@@ -96,13 +99,13 @@ QPolygonF TracePlottable::envelope(const Trace& trace) const {
     return line;
 }
 
-/// Brings the inside of chunks to hand, for a while. @return whether all is at hand
-bool TracePlottable::fetch(const Trace& trace, std::size_t first, std::size_t last) {
+/// Brings the inside of chunks to hand, for a while or until all is there. @return whether all is at hand
+bool TracePlottable::fetch(const Trace& trace, std::size_t first, std::size_t last, bool everything) {
     constexpr std::size_t chunk = PointSource::chunk;
-    int fetched = 0;
+    int left = everything ? std::numeric_limits<int>::max() : trace.inMemory() ? chunksAtOnce : 1;
     for (std::size_t k = first / chunk; k < (last + chunk - 1) / chunk; ++k) {
         if (trace.detailed(k)) continue;
-        if (fetched++ > 0 && frame_.seconds() > detailSeconds) return false;
+        if (left-- <= 0 && frame_.seconds() > detailSeconds) return false;
         trace.detail(k);
     }
     return true;
@@ -112,14 +115,11 @@ bool TracePlottable::fetch(const Trace& trace, std::size_t first, std::size_t la
 QPolygonF TracePlottable::nearEnvelope(const Trace& trace) const {
     const QRect area = clipRect();
     QPolygonF line;
-    std::size_t first = trace.near(clampedTicks(mKeyAxis->pixelToCoord(area.left())));
     for (int x = area.left(); x <= area.right(); ++x) {
-        const std::size_t end = trace.near(clampedTicks(mKeyAxis->pixelToCoord(x + 1)));
-        if (end > first) {
-            const auto [low, high] = trace.rangeNear(first, end);
-            if (std::isfinite(low)) line << QPointF(x + 0.5, pixel(low)) << QPointF(x + 0.5, pixel(high));
-        }
-        first = end;
+        const auto seen =
+            trace.rangeNear(clampedTicks(mKeyAxis->pixelToCoord(x)), clampedTicks(mKeyAxis->pixelToCoord(x + 1)));
+        if (seen && std::isfinite(seen->first))
+            line << QPointF(x + 0.5, pixel(seen->first)) << QPointF(x + 0.5, pixel(seen->second));
     }
     return line;
 }

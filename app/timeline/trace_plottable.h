@@ -30,7 +30,7 @@ protected:
 private:
     QPolygonF eachPoint(const Trace& trace, std::size_t first, std::size_t last) const;
     QPolygonF envelope(const Trace& trace) const;
-    bool fetch(const Trace& trace, std::size_t first, std::size_t last);
+    bool fetch(const Trace& trace, std::size_t first, std::size_t last, bool everything);
     QPolygonF nearEnvelope(const Trace& trace) const;
     double pixel(double value) const { return mValueAxis->coordToPixel(offset_ + scale_ * value); }
     std::function<const Trace*()> trace_;

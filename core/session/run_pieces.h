@@ -56,6 +56,7 @@ public:
                 int unknowns, std::size_t signalCount);
 
     std::size_t count() const override { return count_; }
+    bool inMemory() const override { return false; }
     std::shared_ptr<const PointChunk> chunk(std::size_t k) const override;
     void addStarts(std::vector<Tick>& starts) const override {
         starts.insert(starts.end(), starts_.begin() + static_cast<std::ptrdiff_t>(starts.size()), starts_.end());

@@ -40,6 +40,7 @@ public:
     /// The instant of the first point of a chunk, known without reading the chunk.
     virtual Tick chunkStart(std::size_t k) const { return time(k * chunk); }
     virtual std::optional<Digest> digest() const { return {}; }
+    virtual bool inMemory() const { return true; }
     /// Another reader of the same points, for another thread.
     virtual std::unique_ptr<PointSource> another() const = 0;
 };
@@ -60,6 +61,7 @@ public:
     bool holds() const override { return ofSignal_; }
     Tick chunkStart(std::size_t k) const override { return starts_[k]; }
     std::optional<Digest> digest() const override { return digest_; }
+    bool inMemory() const override { return store_->inMemory(); }
     std::unique_ptr<PointSource> another() const override { return std::make_unique<StorePoints>(*this); }
 
 private:

@@ -26,6 +26,8 @@ public:
     using Views = std::vector<std::shared_ptr<const RowView>>;
     virtual ~PointStore() = default;
     virtual std::size_t count() const = 0;
+    /// Whether chunks lie in memory, so that looking into one takes microseconds and not milliseconds.
+    virtual bool inMemory() const { return true; }
     /// Chunk k, brought to memory where it is not. What cannot be read is not a number. @pre k * size < count()
     virtual std::shared_ptr<const PointChunk> chunk(std::size_t k) const = 0;
     /// Appends the instants of the first points of the chunks after those that `starts` has.

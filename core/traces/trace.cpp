@@ -108,10 +108,16 @@ bool Trace::detailed(std::size_t chunk) const { return pyramid().detailed(chunk)
 
 std::size_t Trace::near(Tick t) const { return pyramid().near(*points_, t); }
 
-std::pair<double, double> Trace::rangeNear(std::size_t first, std::size_t last) const {
+std::optional<std::pair<double, double>> Trace::rangeNear(Tick from, Tick to) const {
+    constexpr std::size_t chunk = PointSource::chunk;
+    const std::size_t first = near(from), last = near(to);
     Block sum;
-    pyramid().addNear(*points_, first, last, sum);
-    return {sum.min, sum.max};
+    if (last > first) pyramid_.addNear(*points_, first, last, sum);
+    // What begins inside of a chunk of which only the whole is known has the whole in it.
+    if (first > 0 && !detailed((first - 1) / chunk))
+        pyramid_.addNear(*points_, (first - 1) / chunk * chunk, first, sum);
+    if (sum.min > sum.max) return {};
+    return std::pair(sum.min, sum.max);
 }
 
 std::optional<Measures> Trace::measure(Tick from, Tick to) const {

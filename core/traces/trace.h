@@ -60,10 +60,13 @@ public:
 
     // ---- for drawing very many points: only what is at hand is read (Pyramid)
 
+    bool inMemory() const { return points_->inMemory(); }
     bool detailed(std::size_t chunk) const;
     void detail(std::size_t chunk) const { pyramid_.detail(*points_, chunk); }
     std::size_t near(Tick t) const;
-    std::pair<double, double> rangeNear(std::size_t first, std::size_t last) const;
+    /// Least and greatest value from one instant to before another, or more: of chunks that are not detailed those of
+    /// the whole. Nothing where no point is near.
+    std::optional<std::pair<double, double>> rangeNear(Tick from, Tick to) const;
 
 private:
     Pyramid& pyramid() const;

@@ -112,6 +112,35 @@ TEST_F(Traces, PyramidAgreesWithAPlainWalk) {
     }
 }
 
+// Drawn from what is at hand, a column shows at least what is in it, and what a detailed one shows is near: to within
+// 16 points at either end.
+TEST_F(Traces, WhatIsNotAtHandIsShownAsAWhole) {
+    constexpr int points = 40'000, chunk = PointChunk::size;
+    for (int i = 0; i < points; ++i) add(Tick{i} * 1000, std::sin(0.001 * i) + (i % 2 ? 0.01 : -0.01));
+    const Trace trace = read();
+    std::mt19937 random(5);
+    for (const bool detailed : {false, true}) {
+        for (std::size_t k = 0; detailed && k < points / chunk; k += 2) trace.detail(k);  // every second one
+        for (int trial = 0; trial < 300; ++trial) {
+            const Tick from = static_cast<Tick>(random() % (points - 700)) * 1000, to = from + 600'000;
+            const auto [low, high] = trace.range(trace.firstAtOrAfter(from), trace.firstAtOrAfter(to));
+            const auto seen = trace.rangeNear(from, to);
+            ASSERT_TRUE(seen);
+            // Beyond the ends at most 16 points are left out, which change it by 0.016.
+            EXPECT_LE(seen->first, low + 0.04) << from;
+            EXPECT_GE(seen->second, high - 0.04) << from;
+            const std::size_t first = trace.firstAtOrAfter(from) / chunk, last = trace.firstAtOrAfter(to) / chunk;
+            if (detailed && first == last && first % 2 == 0 && first < points / chunk) {
+                EXPECT_NEAR(seen->first, low, 0.04) << from;
+                EXPECT_NEAR(seen->second, high, 0.04) << from;
+            }
+        }
+        // Narrow columns inside of a chunk are there too.
+        for (int x = 0; x < points - 100; x += 37)
+            EXPECT_TRUE(trace.rangeNear(Tick{x} * 1000, Tick{x + 40} * 1000)) << x;
+    }
+}
+
 TEST_F(Traces, ReadersSeeOnlyWholePointsWhileTheRunGoesOn) {
     constexpr int points = 200'000;
     std::thread writer([&] {
