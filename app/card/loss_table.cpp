@@ -32,11 +32,11 @@ void LossTable::fill() {
     rows_.clear();
     setRowCount(0);
     if (shown && shown->run && !shown->running() && shown->run->points() > 1) {
-        const auto [from, to] = workspace_.measured();
-        const auto share =
-            static_cast<double>(to - from) / static_cast<double>(std::max<Tick>(1, shown->run->reached()));
+        const std::pair<Tick, Tick> span = workspace_.measured();
+        const auto share = static_cast<double>(span.second - span.first) /
+                           static_cast<double>(std::max<Tick>(1, shown->run->reached()));
         if (share * static_cast<double>(shown->run->points()) < static_cast<double>(mostPoints))
-            rows_ = lossesOf(*shown->run, from, to);
+            rows_ = lossesOf(*shown->run, span.first, span.second);
     }
     if (!part_.empty()) std::erase_if(rows_, [this](const LossRow& row) { return row.part != part_; });
     setVisible(!rows_.empty());

@@ -1,7 +1,6 @@
 #include "card/trace_page.h"
 
 #include <algorithm>
-#include <tuple>
 
 #include <QApplication>
 #include <QCheckBox>
@@ -204,7 +203,9 @@ void TracePage::refresh() {
 /// What is to be found out, of which traces.
 TracePage::Question TracePage::question() {
     Question asked;
-    std::tie(asked.from, asked.to) = workspace_.measured();
+    const std::pair<Tick, Tick> span = workspace_.measured();
+    asked.from = span.first;
+    asked.to = span.second;
     const std::string over = workspace_.measuredOver();
     asked.span = QString("%1, %2 to %3")
                      .arg(QString::fromStdString(over.empty() ? "over what is seen" : over),

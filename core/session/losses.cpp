@@ -5,7 +5,7 @@
 
 #include "model/modules.h"
 #include "model/values.h"
-#include "parts/switches/loss_data.h"
+#include "network/loss_data.h"
 #include "session/registry.h"
 
 namespace hedgerow {

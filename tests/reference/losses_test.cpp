@@ -4,7 +4,7 @@
 
 #include <gtest/gtest.h>
 
-#include "parts/switches/loss_data.h"
+#include "network/loss_data.h"
 #include "session/losses.h"
 #include "support/circuit.h"
 

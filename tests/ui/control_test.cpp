@@ -310,8 +310,8 @@ TEST(Losses, StandOnTheCard) {
     EXPECT_GT(own->losses()[0].on, 0.1);
     EXPECT_GT(*own->losses()[0].mean, 70);
     // The window that is measured counts.
-    const auto [from, to] = workspace.measured();
-    const auto expected = lossesOf(*workspace.shownRun()->run, from, to);
+    const std::pair<Tick, Tick> span = workspace.measured();
+    const auto expected = lossesOf(*workspace.shownRun()->run, span.first, span.second);
     EXPECT_EQ(own->losses()[0].total(), expected[0].part == "Q1" ? expected[0].total() : expected[1].total());
     workspace.select({});
     QApplication::processEvents();

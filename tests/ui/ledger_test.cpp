@@ -216,8 +216,8 @@ TEST_F(KeptRunsInTheWindow, LongRunsAreMeasuredBesideTheWindow) {
     EXPECT_TRUE(window.find<QLabel>("traceSpan")->text().contains("looking at"));
     auto* distortion = window.find<QLabel>("distortion");
     ASSERT_TRUE(QTest::qWaitFor([&] { return distortion->text().contains("distortion"); }, 60'000));
-    const auto [from, to] = window.workspace().measured();
-    const auto expected = harmonics(*shown->run->trace("L1.i"), from, to, 150e3);
+    const std::pair<Tick, Tick> span = window.workspace().measured();
+    const auto expected = harmonics(*shown->run->trace("L1.i"), span.first, span.second, 150e3);
     ASSERT_TRUE(expected);
     EXPECT_TRUE(distortion->text().contains(QString::number(100 * expected->distortion(50), 'g', 4)))
         << distortion->text().toStdString();

@@ -3,7 +3,7 @@
 #include "parts/junctions.h"
 #include "parts/segmented.h"
 #include "parts/switches/channel.h"
-#include "parts/switches/loss_data.h"
+#include "parts/switches/loss_fields.h"
 
 namespace hedgerow {
 

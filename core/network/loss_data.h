@@ -2,13 +2,12 @@
 // What a data sheet gives of a switch's losses: switching energies over current, voltage and temperature, and the
 // thermal impedance from junction to case.
 
-#include <functional>
 #include <string>
 #include <string_view>
+#include <utility>
 #include <vector>
 
 #include "base/result.h"
-#include "model/part_kind.h"
 
 namespace hedgerow {
 
@@ -47,12 +46,5 @@ public:
 private:
     std::vector<Term> terms_;
 };
-
-namespace parts {
-/// The fields of a switch for all this. @param transistor  with energies of turning on and off; always with that of
-/// recovery
-std::vector<ParameterKind> lossParameters(bool transistor);
-Status checkLossTexts(const std::function<std::string(std::string_view)>& text, bool transistor);
-}  // namespace parts
 
 }  // namespace hedgerow

@@ -1,0 +1,19 @@
+#pragma once
+// The fields of switches for what a data sheet gives of their losses (network/loss_data.h).
+
+#include <functional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "base/result.h"
+#include "model/part_kind.h"
+
+namespace hedgerow::parts {
+
+/// @param transistor  with energies of turning on and off, too
+std::vector<ParameterKind> lossParameters(bool transistor);
+/// Reads the texts of these fields; an error names the field.
+Status checkLossTexts(const std::function<std::string(std::string_view)>& text, bool transistor);
+
+}  // namespace hedgerow::parts
