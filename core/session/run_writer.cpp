@@ -123,7 +123,11 @@ Result<bool> mendRunFolder(const std::filesystem::path& folder) {
             for (std::size_t k = 0; k < chunks; ++k) blocks[q].push_back(piece->blocks[q * chunks + k]);
         about.summary.reached = piece->last;
     }
-    if (points->pieces.empty()) return Error{ErrorCode::file, "a run that broke off left no points"};
+    if (points->pieces.empty()) {  // it broke off before anything was worth keeping
+        std::error_code failed;
+        std::filesystem::remove_all(folder, failed);
+        return false;
+    }
     for (const auto& some : blocks) points->blocks.insert(points->blocks.end(), some.begin(), some.end());
     if (auto status = writeRunHead(folder, about, *points); !status) return status.error();
     return true;

@@ -54,7 +54,7 @@ private:
 };
 
 /// A run whose program ended while it was written: makes of its pieces what can be read. Nothing happens to one that is
-/// complete, or that another process is writing. @return whether it can be opened now
+/// complete, or that another process is writing; one without points is removed. @return whether it can be opened now
 Result<bool> mendRunFolder(const std::filesystem::path& folder);
 
 }  // namespace hedgerow

@@ -164,6 +164,17 @@ TEST_F(KeptRuns, ARunThatBrokeOffIsReadUpToItsLastPiece) {
     }
 }
 
+TEST_F(KeptRuns, ARunThatBrokeOffAtItsBeginningIsForgotten) {
+    open();
+    const fs::path place = folder / "run-2026-11-28T10:00:00Z-1-1";
+    fs::create_directories(place);
+    ASSERT_TRUE(writeRunHead(place, aboutOf(*madeRun("20u"), false), {}));
+    const auto ledger = open();
+    EXPECT_EQ(ledger->runs()->size(), 0u);
+    EXPECT_EQ(ledger->notice(), "");
+    EXPECT_FALSE(fs::exists(place));
+}
+
 TEST_F(KeptRuns, WhatAnotherProcessIsWritingIsLeftAlone) {
     const auto run = madeRun("3m");
     open();
