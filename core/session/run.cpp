@@ -224,13 +224,18 @@ std::unique_ptr<Trace> Run::trace(std::string_view quantity, std::size_t most) c
 }
 
 std::vector<std::pair<std::string, std::string>> Run::provenance() const {
+    auto all = origin();
+    all.emplace_back("ended", summary_.brief());
+    return all;
+}
+
+std::vector<std::pair<std::string, std::string>> Run::origin() const {
     return {{"program", fmt::format("Hedgerow {}", version)},
             {"project", project_->title},
             {"scene", scene_},
             {"plan", plan_},
             {"engine", std::string(engine_->name())},
-            {"trace tolerance", fmt::format("{}", request_.traceTolerance)},
-            {"ended", summary_.brief()}};
+            {"trace tolerance", fmt::format("{}", request_.traceTolerance)}};
 }
 
 Status exportRun(const RunRecord& run, std::string_view format, const std::filesystem::path& path,

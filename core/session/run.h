@@ -70,6 +70,8 @@ public:
 
     std::unique_ptr<Trace> trace(std::string_view quantity, std::size_t most = SIZE_MAX) const override;
     std::vector<std::pair<std::string, std::string>> provenance() const override;
+    /// The part of it that is known while the run goes on.
+    std::vector<std::pair<std::string, std::string>> origin() const;
 
 private:
     Status setTolerances(const Plan& plan);

@@ -84,7 +84,7 @@ RunAbout aboutOf(const Run& run, bool over) {
                    network.ratings,
                    run.layout(),
                    static_cast<std::size_t>(network.signalCount),
-                   run.provenance()};
+                   over ? run.provenance() : run.origin()};
     if (over) {
         about.summary = run.summary();
     } else {
