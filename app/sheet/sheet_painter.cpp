@@ -115,13 +115,31 @@ private:
                 painter_.drawPath(path);
             };
             const bool three = three_.nets[static_cast<std::size_t>(nets_.netOfWire.at(wire.id))];
-            draw(selected(wire.id) ? p.sloe : p.ink, three ? 4.4 : signal ? 1.2 : 2.0);
-            if (three) draw(p.chalk, 2.0);  // a double line
+            const QColor colour = selected(wire.id) ? p.sloe : p.ink;
+            draw(colour, signal ? 1.2 : 2.0);
+            if (three) strokeOfThree(wire, colour);
         }
         painter_.setPen(Qt::NoPen);
         painter_.setBrush(p.ink);
         for (const Point at : nets_.junctions)
             if (seen(QRectF(at.x - 4, at.y - 4, 8, 8))) painter_.drawEllipse(QPointF(at.x, at.y), 3.6, 3.6);
+    }
+    /// An oblique stroke with a 3 on the longest stretch: several conductors in one line (IEC 60617).
+    void strokeOfThree(const Wire& wire, const QColor& colour) {
+        const auto length = [&](std::size_t i) {
+            return std::abs(wire.points[i + 1].x - wire.points[i].x) +
+                   std::abs(wire.points[i + 1].y - wire.points[i].y);
+        };
+        std::size_t longest = 0;
+        for (std::size_t i = 1; i + 1 < wire.points.size(); ++i)
+            if (length(i) > length(longest)) longest = i;
+        const Point a = wire.points[longest], b = wire.points[longest + 1];
+        const QPointF middle((a.x + b.x) / 2.0, (a.y + b.y) / 2.0);
+        painter_.setPen(QPen(colour, 1.2));
+        painter_.drawLine(middle + QPointF(-4, 6), middle + QPointF(4, -6));
+        if (!legible_) return;
+        painter_.setFont(textFont(TextSize::small));
+        painter_.drawText(QRectF(middle.x() + 3, middle.y() - 17, 12, 12), Qt::AlignCenter, "3");
     }
     static QList<QPointF> points(const Wire& wire) {
         QList<QPointF> all;

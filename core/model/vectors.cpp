@@ -16,11 +16,11 @@ public:
     Spread(const Sheet& sheet, const NetList& nets, const Catalogue& catalogue)
         : sheet_(sheet), nets_(nets), catalogue_(catalogue), three_(nets.nets.size(), 0) {
         const bool any = std::any_of(sheet.parts.begin(), sheet.parts.end(),
-                                     [](const Part& part) { return part.kind == bundleKind; });
+                                     [](const Part& part) { return part.kind == gatherKind; });
         for (bool changed = any; changed;) {
             changed = false;
             for (const Part& part : sheet.parts) {
-                if (part.kind != bundleKind && !standsForThree(part)) continue;
+                if (part.kind != gatherKind && !standsForThree(part)) continue;
                 const PartKind& kind = *catalogue.find(part.kind);
                 for (std::size_t pin = 0; pin < kind.pins.size(); ++pin) {
                     char& three = three_[net(part, pin)];
@@ -49,7 +49,7 @@ public:
     /// A part of the control with an input from a wire of three that it does not take whole.
     bool standsForThree(const Part& part) const {
         const PartKind* const kind = catalogue_.find(part.kind);
-        if (!kind || part.kind == bundleKind || part.kind == unbundleKind || !ofControl(*kind)) return false;
+        if (!kind || part.kind == gatherKind || part.kind == scatterKind || !ofControl(*kind)) return false;
         for (std::size_t pin = 0; pin < kind->pins.size(); ++pin)
             if (kind->pins[pin].sort == PinSort::signalIn && three_[net(part, pin)] && !takesThree(part, *kind, pin))
                 return true;
@@ -89,11 +89,11 @@ public:
 
     void run() {
         for (const Part& part : sheet_.parts)
-            if (part.kind == bundleKind || part.kind == unbundleKind) join(part);
+            if (part.kind == gatherKind || part.kind == scatterKind) join(part);
         placeNets();
         std::vector<Part> parts;
         for (const Part& part : sheet_.parts) {
-            if (part.kind == bundleKind || part.kind == unbundleKind) continue;
+            if (part.kind == gatherKind || part.kind == scatterKind) continue;
             const PartKind* const kind = catalogue_.find(part.kind);
             const bool three = spread_.standsForThree(part);
             for (std::size_t i = 0; i < (three ? 3u : 1u); ++i) {
@@ -125,7 +125,7 @@ private:
     /// The wire of three is its three signals.
     void join(const Part& part) {
         const PartKind& kind = *catalogue_.find(part.kind);
-        const bool in = part.kind == bundleKind;
+        const bool in = part.kind == gatherKind;
         const std::size_t whole = spread_.net(part, in ? 3 : 0);
         if (!spread_.nets()[whole]) {
             flat_.errors.push_back({ErrorCode::connection,
@@ -185,12 +185,11 @@ private:
         } else if (spread_.takesThree(part, kind, pin)) {
             i = 0;
         } else if (spread_.nets()[net] && !Spread::ofControl(kind)) {
-            flat_.errors.push_back(
-                {ErrorCode::connection,
-                 fmt::format("{}.{}: the wire there carries three signals, the pin takes one: put an "
-                             "unbundle between",
-                             part.name, kind.pins[pin].name),
-                 part.name});
+            flat_.errors.push_back({ErrorCode::connection,
+                                    fmt::format("{}.{}: the wire there carries three signals, the pin takes one: take "
+                                                "them apart before",
+                                                part.name, kind.pins[pin].name),
+                                    part.name});
         }
         const PinRef ref{laid.id, static_cast<int>(pin)};
         const int place = placeOf(slot(net, i));
@@ -231,7 +230,7 @@ WiresOfThree wiresOfThree(const Sheet& sheet, const NetList& nets, const Catalog
 void spreadVectors(FlatProject& flat, const Catalogue& parts) {
     const auto& all = flat.project.sheets.front().parts;
     const bool any = std::any_of(all.begin(), all.end(),
-                                 [](const Part& part) { return part.kind == bundleKind || part.kind == unbundleKind; });
+                                 [](const Part& part) { return part.kind == gatherKind || part.kind == scatterKind; });
     if (any) Spreader(flat, parts).run();
 }
 

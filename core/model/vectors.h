@@ -1,7 +1,7 @@
 #pragma once
 // Wires that carry three signals at once, as those of three phases.
 //
-// A bundle makes three signals one wire, an unbundle takes them out again. In between, a part of the control whose
+// One part makes three signals one wire, another takes them out again. In between, a part of the control whose
 // inputs come from such a wire stands for three: its outputs are such wires too. Where a pin takes three
 // (PinKind::three), the wire goes to that pin and the two after it instead.
 
@@ -12,7 +12,7 @@
 
 namespace hedgerow {
 
-inline constexpr std::string_view bundleKind = "bundle", unbundleKind = "unbundle";
+inline constexpr std::string_view gatherKind = "three-in-one", scatterKind = "one-in-three";
 /// Behind the names of the three parts and nets that one stands for.
 inline constexpr std::string_view ofThree[] = {".a", ".b", ".c"};
 
@@ -26,7 +26,8 @@ struct WiresOfThree {
 };
 WiresOfThree wiresOfThree(const Sheet& sheet, const NetList& nets, const Catalogue& catalogue);
 
-/// Lays a flat project out in single signals: bundles are gone, parts stand three times where they stand for three.
+/// Lays a flat project out in single signals: the parts that join and part wires are gone, others stand three times
+/// where they stand for three.
 void spreadVectors(FlatProject& flat, const Catalogue& parts);
 
 }  // namespace hedgerow

@@ -13,7 +13,8 @@
 namespace hedgerow {
 
 namespace {
-constexpr std::size_t chunkSize = PointChunk::size, pieceSize = 256 * chunkSize;
+constexpr std::size_t chunkSize = PointChunk::size;
+constexpr std::size_t mostChunks = 256, mostNumbers = std::size_t{1} << 24;  ///< of a piece
 constexpr double dueShare = 0.05;  ///< pieces come at least so far apart, as a share of the time so far
 }  // namespace
 
@@ -49,9 +50,18 @@ Status RunWriter::begin() {
     return writeRunHead(folder_, aboutOf(run_, false), {});
 }
 
+/// Points that are worth a piece: of wide circuits fewer, since a piece is put together in memory.
+std::size_t RunWriter::pieceSize() const {
+    std::size_t width = 1;
+    for (const auto& view : run_.store().views())
+        width = std::max(width, static_cast<std::size_t>(view->matrix.empty() ? run_.layout().unknowns : view->width));
+    return std::clamp<std::size_t>(mostNumbers / (width * chunkSize), 1, mostChunks) * chunkSize;
+}
+
 Status RunWriter::follow() {
     const std::size_t count = run_.points();
     const std::size_t complete = count == 0 ? 0 : (count - 1) / chunkSize * chunkSize;
+    const std::size_t pieceSize = this->pieceSize();
     const bool due = sinceStart_.seconds() > due_;
     while (complete - written_ >= pieceSize || (due && complete > written_))
         if (auto status = write(std::min(pieceSize, complete - written_), false); !status) return status;
@@ -91,7 +101,7 @@ Status RunWriter::finish() {
     const std::size_t count = run_.points();
     if (count == 0) return Error{ErrorCode::resource, "it has no points"};
     while (written_ < count)
-        if (auto status = write(std::min(pieceSize, count - written_), true); !status) return status;
+        if (auto status = write(std::min(pieceSize(), count - written_), true); !status) return status;
     RunPoints points;
     points.pieces = pieces_;
     points.views = run_.store().views();

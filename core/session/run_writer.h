@@ -40,6 +40,7 @@ public:
 
 private:
     Status begin();
+    std::size_t pieceSize() const;
     Status write(std::size_t count, bool last);
 
     const Run& run_;

@@ -270,7 +270,7 @@ TEST(Scene, ReachesPartsOfThree) {
     Circuit c;
     c.project().sheet() = {};
     c.add("constant", "K1", {"x"}, {{"value", "2"}})
-        .add("bundle", "BU1", {"x", "x", "x", "v"})
+        .add("three-in-one", "BU1", {"x", "x", "x", "v"})
         .add("gain", "G1", {"v", "w"}, {{"k", "1"}})
         .plan("3m", "1e-6");
     event(c, "1m: G1.k = 5");

@@ -30,7 +30,7 @@ Circuit threePhases() {
         const std::string net(1, static_cast<char>('x' + k));
         c.add("signal-sine", "W" + std::to_string(k + 1), {net}, {{"peak", "2"}, {"f", "50"}, {"phase", phases[k]}});
     }
-    return c.add("bundle", "BU1", {"x", "y", "z", "v"});
+    return c.add("three-in-one", "BU1", {"x", "y", "z", "v"});
 }
 
 std::vector<Error> mistakes(const Circuit& c) { return checkProject(c.project(), partLibrary()); }
@@ -43,7 +43,7 @@ TEST(WiresOfThree, PartsStandForThree) {
     c.add("gain", "G1", {"v", "w"}, {{"k", "3"}})
         .add("limiter", "L1", {"w", "l"}, {{"low", "-4"}, {"high", "4"}})
         .add("low-pass", "F1", {"l", "f"}, {{"f", "100"}})
-        .add("unbundle", "BU2", {"f", "fa", "fb", "fc"});
+        .add("one-in-three", "BU2", {"f", "fa", "fb", "fc"});
     for (const char* single : {"x", "y", "z"}) {
         const std::string s(single);
         c.add("gain", "G_" + s, {s, "w_" + s}, {{"k", "3"}})
@@ -130,10 +130,10 @@ TEST(WiresOfThree, WhatDoesNotFitIsNamed) {
     EXPECT_EQ(wrong.front().part, "S1");
     EXPECT_NE(wrong.front().message.find("carries three signals"), std::string::npos) << wrong.front().message;
     Circuit single = threePhases();
-    single.add("unbundle", "BU2", {"x", "a", "b", "c"});
+    single.add("one-in-three", "BU2", {"x", "a", "b", "c"});
     EXPECT_EQ(mistakes(single).front().part, "BU2");
     Circuit twice = threePhases();
-    twice.add("bundle", "BU2", {"v", "x", "y", "q"});
+    twice.add("three-in-one", "BU2", {"v", "x", "y", "q"});
     EXPECT_EQ(mistakes(twice).front().part, "BU2");
 }
 
@@ -154,9 +154,9 @@ TEST(WiresOfThree, OriginsAndModules) {
     const std::string text = R"({"hedgerow": 1, "plans": [{"name": "p", "end": "20m"}], "sheets": [
         {"parts": [
             {"name": "W1", "kind": "signal-sine", "at": [0, 0], "values": {"peak": "1", "f": "50", "phase": "0"}},
-            {"name": "BU1", "kind": "bundle", "at": [200, 0]},
+            {"name": "BU1", "kind": "three-in-one", "at": [200, 0]},
             {"name": "X1", "kind": "module:triple", "at": [400, 0]},
-            {"name": "BU2", "kind": "unbundle", "at": [600, 0]}],
+            {"name": "BU2", "kind": "one-in-three", "at": [600, 0]}],
          "labels": [{"net": "s", "at": [32, 0]}, {"net": "s", "at": [152, -16]}, {"net": "s", "at": [152, 0]}, {"net": "s", "at": [152, 16]},
                     {"net": "in", "at": [248, 0]}]},
         {"name": "triple", "parts": [
@@ -174,7 +174,8 @@ TEST(WiresOfThree, OriginsAndModules) {
         project.sheets[0].labels.push_back(
             {project.newId(), place.toSheet(kind.pins[static_cast<std::size_t>(kind.findPin(pin))].at), net, ""});
     const Part& taken = *project.findPart("BU2");
-    project.sheets[0].labels.push_back({project.newId(), taken.toSheet(all.find("unbundle")->pins[0].at), "out", ""});
+    project.sheets[0].labels.push_back(
+        {project.newId(), taken.toSheet(all.find("one-in-three")->pins[0].at), "out", ""});
     const auto r = run(project);
     ASSERT_TRUE(r);
     EXPECT_NEAR(at(*r, "X1.G1.b.y", 5e-3), 7, 1e-3);

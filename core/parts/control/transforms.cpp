@@ -149,12 +149,13 @@ void registerTransforms(PartLibrary& library) {
          parkSource},
         [](const NetworkBuilder&) { return dqToAbc(); });
     library.add(std::make_unique<WirePart>(SignalKind{
-        std::string(bundleKind),
-        "Bundle of three",
-        "BU",
-        {"three-phase wire", "vector", "to three"},
+        std::string(gatherKind),
+        "Three in one wire",
+        "W",
+        {"three-phase wire", "to three"},
         "Three signals as one wire",
-        "A wire of three carries three signals, as those of three phases; it is drawn double. A part of the control "
+        "A wire of three carries three signals, as those of three phases; it bears a stroke with a 3. A part of the "
+        "control "
         "whose "
         "inputs come from such a wire stands for three, with the same values: its outputs are wires of three, and its "
         "quantities are those of .a, .b and .c. Where a part has inputs a, b, c of its own, as transforms and "
@@ -164,10 +165,10 @@ void registerTransforms(PartLibrary& library) {
         "⇶",
         {},
         "abc = (a, b, c)"}));
-    library.add(std::make_unique<WirePart>(SignalKind{std::string(unbundleKind),
-                                                      "Out of a bundle",
-                                                      "BU",
-                                                      {"from three", "split", "unbundle of three"},
+    library.add(std::make_unique<WirePart>(SignalKind{std::string(scatterKind),
+                                                      "Three out of one wire",
+                                                      "W",
+                                                      {"from three", "apart"},
                                                       "The three signals of a wire of three",
                                                       "Takes the three signals out of a wire that carries three.",
                                                       {"abc"},
