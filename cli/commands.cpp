@@ -279,6 +279,9 @@ int run(const RunOptions& options) {
     settings.end = options.end;
     settings.start = options.start;
     settings.engine = options.engine;
+    settings.step = options.step;
+    settings.method = options.method;
+    settings.roundEdges = options.roundEdges;
     settings.evenOut = options.evenOut;
     for (const std::string& set : options.sets) {
         const std::size_t equals = set.find('=');

@@ -23,10 +23,10 @@ int check(const std::string& project, bool json);
 int info(const std::string& project, bool json);
 
 struct RunOptions {
-    std::string project, scene, plan, end, start, engine;
-    std::string keep;  ///< file for the states at the end
+    std::string project, scene, plan, end, start, engine, step, method;
+    std::string keep;    ///< file for the states at the end
     std::string losses;  ///< time before the end over which losses of switches are told; "" for none
-    bool evenOut = false, verify = false;
+    bool evenOut = false, verify = false, roundEdges = false;
     std::vector<std::string> sets;        ///< NAME=VALUE
     std::vector<std::string> outputs;     ///< files, format by extension
     std::vector<std::string> quantities;  ///< to write; all when empty

@@ -33,7 +33,12 @@ int main(int argc, char** argv) {
     running->add_option("--scene", options.scene, "the scene to run; the first when not given");
     running->add_option("--plan", options.plan, "the plan to run by; the first when not given");
     running->add_option("--end", options.end, "end time instead of the plan's, such as 5m");
-    running->add_option("--engine", options.engine, "engine instead of the plan's: best, exact or adaptive");
+    running->add_option("--engine", options.engine, "engine instead of the plan's: best, exact, adaptive or fixed");
+    running->add_option("--step", options.step, "step of the fixed engine instead of the plan's, such as 2u");
+    running->add_option("--method", options.method,
+                        "method of the fixed engine instead of the plan's: trapezoidal or 'backward Euler'");
+    running->add_flag("--round-edges", options.roundEdges,
+                      "the fixed engine switches at the instants of its grid only");
     running->add_option("--start", options.start,
                         "instead of the plan's: given, 'operating point', or a file that --keep wrote");
     running->add_flag("--even-out", options.evenOut, "even out start values that contradict each other");

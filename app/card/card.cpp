@@ -386,12 +386,13 @@ void Card::showPlan() {
             });
     };
     field("end", "s", &Plan::end, number("s", longestRunSeconds));
-    const QStringList engineNames{"best", "exact", "adaptive"};
+    const QStringList engineNames{"best", "exact", "adaptive", "fixed"};
     addChoice("engine", "plan.engine", engineNames,
               static_cast<int>(engineNames.indexOf(QString::fromStdString(workspace_.plan().engine))),
               [change, engineNames](int chosen) {
                   change([&](Plan& plan) { plan.engine = engineNames[chosen].toStdString(); });
               });
+    if (workspace_.plan().engine == "fixed") addFixedStep(change);
     field("trace tolerance", "", &Plan::tolerance, number("", 0.1));
     for (const auto& [name, text] : workspace_.plan().tolerances)
         addField(
@@ -436,8 +437,41 @@ void Card::showPlan() {
     addQuiet(
         "Between switching instants the exact engine has no step and no truncation error; it takes what is straight in "
         "pieces. The adaptive engine takes every rung, with steps that follow an error estimate. The best one is the "
-        "exact one where it can be. The trace tolerance says how far the stored straight lines may stray from the "
+        "exact one where it can be. The fixed one shows what a target that computes in a fixed time makes of the "
+        "circuit, and what a step takes. The trace tolerance says how far the stored straight lines may stray from the "
         "solution, relative to the swing of a trace.");
+}
+
+/// @param change  applies an edit to the plan
+void Card::addFixedStep(const std::function<void(const std::function<void(Plan&)>&)>& change) {
+    const auto field = [&](const QString& label, const QString& unit, const QString& name, double least, double most,
+                           std::string FixedStep::*member) {
+        const auto judge = [this, unit, least, most](const std::string& text) -> Result<QString> {
+            auto value = evaluateField(text, *findUnit(unit.toStdString()), workspace_.parameters().lookup());
+            if (!value) return value.error();
+            if (*value < least || *value > most || (unit.isEmpty() && *value != std::floor(*value)))
+                return Error{ErrorCode::range, unit.isEmpty() ? "it must be a whole number of steps, 1 or more"
+                                                              : "it must be between 1 ps and 1 s"};
+            return preview(text, *value, unit.toStdString());
+        };
+        addField(
+            label, unit, name, [this, member] { return workspace_.plan().fixed.*member; }, judge,
+            [change, member](const std::string& text) {
+                change([&](Plan& plan) { plan.fixed.*member = text.empty() ? FixedStep().*member : text; });
+            });
+    };
+    field("step", "s", "plan.step", 1e-12, 1, &FixedStep::step);
+    const QStringList methods{"trapezoidal", "backward Euler"};
+    addChoice("method", "plan.method", methods,
+              static_cast<int>(methods.indexOf(QString::fromStdString(workspace_.plan().fixed.method))),
+              [change, methods](int chosen) {
+                  change([&](Plan& plan) { plan.fixed.method = methods[chosen].toStdString(); });
+              });
+    addChoice("what switches within a step", "plan.interpolate", {"waits for the grid", "is interpolated"},
+              workspace_.plan().fixed.interpolate ? 1 : 0,
+              [change](int chosen) { change([&](Plan& plan) { plan.fixed.interpolate = chosen == 1; }); });
+    field("temperatures move every", "", "plan.heat", 1, 1e6, &FixedStep::heat);
+    field("the control moves every", "", "plan.control", 1, 1e6, &FixedStep::control);
 }
 
 void Card::addChoice(const QString& label, const QString& name, const QStringList& choices, int chosen,

@@ -65,6 +65,7 @@ private:
     void showModule();
     /// What can be done with the module of a place.
     void showModuleOf(const Part& place);
+    void addFixedStep(const std::function<void(const std::function<void(Plan&)>&)>& change);
     void addChoice(const QString& label, const QString& name, const QStringList& choices, int chosen,
                    std::function<void(int)> write);
     void addValue(const Part& part, const PartKind& kind, const ParameterKind& parameter);

@@ -197,7 +197,7 @@ private:
     std::vector<Check> checks_, observed_;  ///< observed_: in the last run
     std::optional<Price> price_;
     /// By engine; measured anew by every run that has edges.
-    std::map<std::string, Cost, std::less<>> costs_{{"exact", {25e-6, 1.2e3}}, {"adaptive", {2e-3, 2e4}}};
+    std::map<std::string, Cost, std::less<>> costs_{{"exact", {25e-6, 1.2e3}}, {"adaptive", {2e-3, 2e4}}, {"fixed", {3e-6, 100}}};
     std::unique_ptr<RecoverySlot> recovery_;
     bool runAgain_ = false;               ///< the circuit as it is, when the present run has finished
     std::vector<std::string> comparing_;  ///< scenes still to be run before it

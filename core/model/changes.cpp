@@ -110,6 +110,15 @@ std::vector<std::string> changesBetween(const Project& before, const Project& af
             lines.push_back(fmt::format("plan {}: engine {} → {}", plan.name, old->engine, plan.engine));
         if (old->tolerance != plan.tolerance)
             lines.push_back(fmt::format("plan {}: trace tolerance {} → {}", plan.name, old->tolerance, plan.tolerance));
+        const auto tell = [&](std::string_view what, const std::string& was, const std::string& is) {
+            if (was != is) lines.push_back(fmt::format("plan {}: {} {} → {}", plan.name, what, was, is));
+        };
+        tell("step", old->fixed.step, plan.fixed.step);
+        tell("method", old->fixed.method, plan.fixed.method);
+        tell("what switches within a step", old->fixed.interpolate ? "interpolated" : "rounded",
+             plan.fixed.interpolate ? "interpolated" : "rounded");
+        tell("steps for temperatures", old->fixed.heat, plan.fixed.heat);
+        tell("steps for the control", old->fixed.control, plan.fixed.control);
     }
     return lines;
 }

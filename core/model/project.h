@@ -119,6 +119,17 @@ struct Scene {
     friend bool operator==(const Scene&, const Scene&) = default;
 };
 
+/// How the engine with a fixed step is to work. Texts are as typed.
+struct FixedStep {
+    std::string step = "1u";             ///< s
+    std::string method = "trapezoidal";  ///< or "backward Euler"
+    bool interpolate = true;             ///< whether what switches within a step does so where it does
+    std::string heat = "1";              ///< temperatures move on every so many steps
+    std::string control = "1";           ///< and so do running signals
+    std::string extra = {};
+    friend bool operator==(const FixedStep&, const FixedStep&) = default;
+};
+
 /// How a run is solved.
 struct Plan {
     std::string name = "look";
@@ -130,6 +141,7 @@ struct Plan {
     /// "given", "operating point", or a file with the end of another run.
     std::string start = "given";
     bool evenOut = false;  ///< whether start values that contradict each other are evened out
+    FixedStep fixed = {};
     std::string extra;
     friend bool operator==(const Plan&, const Plan&) = default;
 };

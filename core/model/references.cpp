@@ -19,7 +19,7 @@ bool uses(const std::string& text, std::string_view parameter) {
 
 /// The expressions of a plan.
 std::vector<std::string*> expressionsOf(Plan& plan) {
-    std::vector<std::string*> all{&plan.end, &plan.tolerance};
+    std::vector<std::string*> all{&plan.end, &plan.tolerance, &plan.fixed.step, &plan.fixed.heat, &plan.fixed.control};
     for (auto& [quantity, tolerance] : plan.tolerances) all.push_back(&tolerance);
     return all;
 }

@@ -9,6 +9,7 @@
 #include "base/text.h"
 #include "network/changes.h"
 #include "network/checks.h"
+#include "network/layout.h"
 
 namespace hedgerow {
 
@@ -60,7 +61,9 @@ public:
         numberNets();
         for (const Part& part : project_.sheet().parts) {
             at(part);
+            behindLayout_ = layoutOf(*this, *kind_);
             library_.find(part.kind)->elaborate(*this);
+            behindLayout_.clear();
             network_.dynamic = network_.dynamic || rung() >= 3;
         }
         finishTasks();
@@ -69,7 +72,10 @@ public:
     }
     const std::vector<Error>& errors() const { return errors_; }
 
-    int node(std::string_view pin) const override { return result_.nodeOfNet[static_cast<std::size_t>(netAt(pin))]; }
+    int node(std::string_view pin) const override {
+        const auto inner = behindLayout_.find(pin);
+        return inner != behindLayout_.end() ? inner->second : result_.nodeOfNet[static_cast<std::size_t>(netAt(pin))];
+    }
     int signal(std::string_view pin) const override {
         const auto net = static_cast<std::size_t>(netAt(pin));
         if (signalOfNet_[net] < 0 && columnOfNet_[net] >= 0)
@@ -150,6 +156,11 @@ public:
         if (initialKey.empty()) return addComposedState(sort, 0.0, storage, false);
         return addComposedState(sort, value(initialKey), storage, typed(initialKey));
     }
+    int addHeatState(double storage) override {
+        const int state = addComposedState(StateSort::capacitorVoltage, 0.0, storage, false);
+        network_.states.back().heat = true;
+        return state;
+    }
     int addComposedState(StateSort sort, double initial, double storage, bool given) override {
         network_.states.push_back({sort, part_->name, initial, storage, given});
         return static_cast<int>(network_.states.size()) - 1;
@@ -210,18 +221,14 @@ public:
         offer({part_->name + ".v", "V", QuantityInfo::Sort::linear, voltageBetween(from, to)});
     }
     void offerBranch(int branch, int from, int to, std::string_view suffix) override {
+        offerTerminals(from, to, {{network_.nodeCount() + branch, 1.0}}, suffix);
+    }
+    void offerTerminals(int from, int to, Terms current, std::string_view suffix) override {
         const Terms voltage = voltageBetween(from, to);
-        const Terms current = {{network_.nodeCount() + branch, 1.0}};
         const std::string end(suffix);
         offer({part_->name + ".v" + end, "V", QuantityInfo::Sort::linear, voltage});
         offer({part_->name + ".i" + end, "A", QuantityInfo::Sort::linear, current});
         offer({part_->name + ".p" + end, "W", QuantityInfo::Sort::product, voltage, current});
-    }
-    void offerTerminals(int from, int to, Terms current) override {
-        const Terms voltage = voltageBetween(from, to);
-        offer({part_->name + ".v", "V", QuantityInfo::Sort::linear, voltage});
-        offer({part_->name + ".i", "A", QuantityInfo::Sort::linear, current});
-        offer({part_->name + ".p", "W", QuantityInfo::Sort::product, voltage, current});
     }
     void offerForm(std::string_view name, std::string_view unit, Terms terms) override {
         offer({part_->name + "." + std::string(name), std::string(unit), QuantityInfo::Sort::linear, std::move(terms)});
@@ -510,6 +517,7 @@ private:
     std::map<const Part*, PlannedTask, BeforeOnSheet> tasks_;
     std::vector<Measurement> measurements_;
     mutable std::vector<Error> errors_;
+    std::map<std::string, int, std::less<>> behindLayout_;  ///< nodes of the part at hand, by pins
     const Part* part_ = nullptr;
     const PartKind* kind_ = nullptr;
 };

@@ -32,6 +32,15 @@ double RunSummary::second(std::string_view name) const {
     return 0.0;
 }
 
+std::string RunSummary::headroom() const {
+    const double step = second("step of the grid"), steps = static_cast<double>(counter("steps"));
+    if (step <= 0 || steps <= 0) return "";
+    const double mean = second("total") / steps;
+    return fmt::format("a step of {} took {} to compute, {:.2g} times as long; the longest took {}",
+                       formatQuantity(step, "s"), formatQuantity(mean, "s", 2), mean / step,
+                       formatQuantity(second("longest step"), "s", 2));
+}
+
 std::string RunSummary::brief() const {
     std::string line = fmt::format("{} at {} after {}", describe(end), formatQuantity(toSeconds(reached), "s"),
                                    formatQuantity(second("total"), "s", 3));
@@ -41,6 +50,7 @@ std::string RunSummary::brief() const {
 
 std::string RunSummary::full() const {
     std::string text = brief() + fmt::format("\n  engine                  {}\n", engine);
+    if (const std::string room = headroom(); !room.empty()) text += "  " + room + "\n";
     for (const auto& [name, count] : counters) text += fmt::format("  {:<23} {}\n", name, count);
     for (const auto& [name, value] : seconds)
         text += fmt::format("  {:<23} {}\n", "time: " + name, formatQuantity(value, "s", 3));

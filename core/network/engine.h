@@ -27,6 +27,16 @@ struct Standing {
     std::vector<std::vector<double>> lasting = {};  ///< that part of them which is no instant
 };
 
+/// How an engine with a fixed step works.
+struct FixedStepping {
+    double step = 0;          ///< s
+    bool trapezoidal = true;  ///< damped: two half steps of backward Euler follow each event; else backward Euler only
+    /// Whether what switches within a step does so where it does, on the straight line between the ends of the step;
+    /// else it switches at the next instant of the grid.
+    bool interpolate = true;
+    int heatEvery = 1, controlEvery = 1;  ///< steps, after which temperatures and running signals move on
+};
+
 /// How a run is to be solved.
 struct RunRequest {
     Tick end = 0;
@@ -40,6 +50,7 @@ struct RunRequest {
     /// Solves in long double, by finer steps and without shortcuts: to check another run against.
     bool reference = false;
     std::vector<Tick> instants = {};  ///< rising: at each of them a point is stored
+    FixedStepping fixed = {};         ///< for an engine with a fixed step
 };
 
 /// How the numbers of a stored row make up the unknowns, and which elements conduct meanwhile.
@@ -85,13 +96,16 @@ struct RunSummary {
     /// In the order of the interface: events, gate edges, located crossings, configurations, products, descents,
     /// stored points, ...
     std::vector<std::pair<std::string, std::int64_t>> counters;
-    /// Wall-clock seconds by kind of work: configurations, propagation, events, storing; and "total".
+    /// Wall-clock seconds by kind of work: configurations, propagation, events, storing; "total"; and, of an engine
+    /// with a fixed step, "step of the grid" (simulated) and "longest step" (to compute).
     std::vector<std::pair<std::string, double>> seconds;
     std::map<std::string, std::int64_t> eventsByPart;
     Standing standing;  ///< at `reached`
 
     std::int64_t counter(std::string_view name) const;
     double second(std::string_view name) const;
+    /// Of a run by a fixed step: what a step took to compute, in mean and at most, against its length; "" for others.
+    std::string headroom() const;
     /// One line: why it ended, how far it came, how long it took.
     std::string brief() const;
     /// Several lines, with all counters and timings.

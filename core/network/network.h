@@ -108,6 +108,11 @@ struct Guard {
     Terms terms;
     double constant = 0.0;
     int next = 0;
+    double valueAt(std::span<const double> z) const {
+        double value = constant;
+        for (const auto& [column, factor] : terms) value += factor * z[static_cast<std::size_t>(column)];
+        return value;
+    }
 };
 
 /// A segment that ends by itself some time after it was entered.
@@ -290,6 +295,7 @@ struct StateInfo {
     double initial;      ///< V or A, given by the user
     double storage;      ///< C in F or L in H: scales the state to sqrt(energy)
     bool given = false;  ///< whether the user typed the initial value
+    bool heat = false;   ///< a temperature behind a thermal capacitance: it moves far slower than the circuit
 };
 
 /// What can be watched: linear in z, a product of two such forms, a signal, or the conducting state of an element.

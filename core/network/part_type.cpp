@@ -1,9 +1,12 @@
 #include "network/part_type.h"
 
+#include "network/layout.h"
+
 namespace hedgerow {
 
 void PartLibrary::add(std::unique_ptr<PartType> type) {
     PartKind kind = type->kind();
+    addLayoutValues(kind);
     types_[kind.id] = std::move(type);
     catalogue_.add(std::move(kind));
 }

@@ -58,6 +58,8 @@ public:
     virtual int addColumn() = 0;
     /// @param initialKey  parameter that holds the initial value, "" for zero
     virtual int addState(StateSort sort, std::string_view initialKey, double storage) = 0;
+    /// A temperature rise, 0 at the start. @param storage  thermal capacitance, J/K
+    virtual int addHeatState(double storage) = 0;
     /// A state whose initial value follows from several parameters.
     virtual int addComposedState(StateSort sort, double initial, double storage, bool given) = 0;
     /// Returns the index of the first source state of the generator.
@@ -82,7 +84,7 @@ public:
     /// @param suffix  put behind each name, for parts with several branches
     virtual void offerBranch(int branch, int from, int to, std::string_view suffix = "") = 0;
     /// "v", "i" and "p" between two nodes whose current is the sum of several.
-    virtual void offerTerminals(int from, int to, Terms current) = 0;
+    virtual void offerTerminals(int from, int to, Terms current, std::string_view suffix = "") = 0;
     /// A quantity of the part's own that is linear in the unknowns.
     virtual void offerForm(std::string_view name, std::string_view unit, Terms terms) = 0;
     /// "v" alone.

@@ -6,6 +6,7 @@
 #include <memory>
 #include <utility>
 
+#include "parts/points.h"
 #include "parts/storages.h"
 
 namespace hedgerow::parts {
@@ -54,6 +55,137 @@ struct SaturatingFlux {
         const double u = i / knee;
         return {rest * i + (1 - rest) * knee * std::atan(u), rest + (1 - rest) / (1 + u * u)};
     }
+};
+
+/// What integrates to a charge or a flux along points: straight lines between them, constant beyond the last, alike for
+/// negative arguments. Over the value at zero, as the other curves.
+class TableCurve {
+public:
+    /// @param points  rising from 0, with positive values; at least one
+    explicit TableCurve(std::vector<TablePoint> points) : points_(std::move(points)) {
+        double sum = 0;
+        for (std::size_t i = 0; i < points_.size(); ++i) {
+            if (i > 0) sum += (points_[i].t - points_[i - 1].t) * (points_[i].value + points_[i - 1].value) / 2;
+            sums_.push_back(sum);
+        }
+    }
+    double atZero() const { return points_.front().value; }
+    Point2 operator()(double u) const {
+        const double at = std::abs(u), sign = u < 0 ? -1 : 1;
+        std::size_t next = 1;
+        while (next < points_.size() && points_[next].t <= at) ++next;
+        const TablePoint& from = points_[next - 1];
+        const double beyond = at - from.t;
+        const double slope =
+            next < points_.size() ? (points_[next].value - from.value) / (points_[next].t - from.t) : 0;
+        const double sum = sums_[next - 1] + beyond * (from.value + slope * beyond / 2);
+        return {sign * sum / atZero(), (from.value + slope * beyond) / atZero()};
+    }
+
+private:
+    std::vector<TablePoint> points_;
+    std::vector<double> sums_;  ///< the integral up to each point
+};
+
+/// Points of a field "0 10u, 20 6u" that a TableCurve takes; the error names the field.
+inline Result<std::vector<TablePoint>> curvePoints(const std::string& text, const char* key, const char* over,
+                                                   const char* unit, const std::string& folder) {
+    auto points = pointsOf(text, over, unit, folder);
+    std::string wrong;
+    if (!points)
+        wrong = points.error().message;
+    else if (points->empty() || points->front().t != 0)
+        wrong = std::string("it begins at 0 ") + over;
+    else
+        for (std::size_t i = 0; i < points->size(); ++i)
+            if (!((*points)[i].value > 0) || (i > 0 && !((*points)[i].t > (*points)[i - 1].t)))
+                wrong = "its values are positive, over rising first numbers";
+    if (wrong.empty()) return points;
+    return Error{ErrorCode::range, wrong, {}, {}, key};
+}
+
+/// p heats R_th and C_th over an ambient: C_th dT/dt = p - T / R_th, T counted from there.
+struct Heat {
+    int power, rise, state;  ///< unknowns of p and T, and the state
+    double resistance, capacity, ambient;
+
+    void stamp(LinearStamp& s) const {
+        s.unknown(power, power, 1.0);
+        s.unknown(rise, rise, 1.0);
+        s.state(rise, state, 1.0);
+        s.rate(state, power, 1 / capacity);
+        s.rate(state, rise, -1 / (resistance * capacity));
+    }
+    /// p = v i.
+    void evaluate(const SmoothPoint& at, SmoothStamp& out, int from, int to, int current) const {
+        const double v = at.potential(from) - at.potential(to), i = at.unknown(current);
+        out.flow(power, -v * i);
+        out.byUnknown(power, from, -i);
+        out.byUnknown(power, to, i);
+        out.byUnknown(power, current, -v);
+    }
+};
+
+/// From the checked keys "rth", "cth" and "ta"; offers what the temperature rises by.
+inline Heat addHeat(NetworkBuilder& b) {
+    const int power = b.addNode(), rise = b.addNode();
+    b.offerForm("rise", "K", {{rise, 1.0}});
+    return {power, rise, b.addHeatState(b.value("cth")), b.value("rth"), b.value("cth"), b.value("ta")};
+}
+inline std::vector<ParameterKind> heatParameters(const char* resistance, const char* capacity) {
+    return {{.key = "rth",
+             .label = "thermal resistance to ambient, K/W",
+             .symbol = "R_th",
+             .unit = "",
+             .standard = resistance,
+             .least = 0,
+             .aboveLeast = true,
+             .rung = 4},
+            {.key = "cth",
+             .label = "heat capacity, J/K",
+             .symbol = "C_th",
+             .unit = "",
+             .standard = capacity,
+             .least = 0,
+             .aboveLeast = true,
+             .rung = 4},
+            {.key = "ta",
+             .label = "ambient temperature, °C",
+             .symbol = "T_a",
+             .unit = "",
+             .standard = "25",
+             .least = -200,
+             .most = 400,
+             .rung = 4}};
+}
+
+/// i = (s / R) ln(1 + exp((v - V) / s)) + G v: a knee at V with a rounded corner of width s, and a leak.
+class SoftKnee final : public Branch {
+public:
+    struct Values {
+        double knee, resistance, corner, leak;
+    };
+    SoftKnee(std::string part, int branch, int from, int to, int nodeCount, const Values& values)
+        : Branch(std::move(part), branch, from, to), current_(nodeCount + branch), values_(values) {}
+    bool smooth() const override { return true; }
+    void stamp(LinearStamp& s, int) const override {
+        const int row = s.branchRow(branch_);
+        s.currentLaw(branch_, from_, to_);
+        s.unknown(row, current_, 1.0);
+        s.voltage(row, from_, to_, -values_.leak);
+    }
+    void evaluate(const SmoothPoint& at, SmoothStamp& out) const override {
+        const int row = out.branchRow(branch_);
+        const double v = at.potential(from_) - at.potential(to_);
+        const Point2 soft = softplus((v - values_.knee) / values_.corner);
+        out.flow(row, -soft.value * values_.corner / values_.resistance);
+        out.byUnknown(row, from_, -soft.slope / values_.resistance);
+        out.byUnknown(row, to_, soft.slope / values_.resistance);
+    }
+
+private:
+    int current_;
+    Values values_;
 };
 
 /// q(v - R i) = x in volts of the first capacitance, C0 dx/dt = i - v / R_p.
@@ -106,10 +238,11 @@ int addCurvedCapacitor(NetworkBuilder& b, int from, int to, double capacitance, 
 }
 
 /// lambda(i - G u) = x in amperes of the first inductance, L0 dx/dt = u = v - R i.
+template <class Curve>
 class SaturatingInductor final : public Branch {
 public:
     SaturatingInductor(std::string part, int branch, int from, int to, int nodeCount, int state, double inductance,
-                       double windingResistance, double coreConductance, SaturatingFlux curve)
+                       double windingResistance, double coreConductance, Curve curve)
         : Branch(std::move(part), branch, from, to),
           current_(nodeCount + branch),
           state_(state),
@@ -138,6 +271,24 @@ public:
 private:
     int current_, state_;
     double inductance_, resistance_, conductance_;
+    Curve curve_;
+};
+
+/// lambda(i) = x in amperes of the first inductance, with the current in an unknown of its own.
+class SaturatingFluxOf final : public Element {
+public:
+    SaturatingFluxOf(std::string part, int current, int state, SaturatingFlux curve)
+        : Element(std::move(part)), current_(current), state_(state), curve_(curve) {}
+    bool smooth() const override { return true; }
+    void stamp(LinearStamp& s, int) const override { s.state(current_, state_, 1.0); }
+    void evaluate(const SmoothPoint& at, SmoothStamp& out) const override {
+        const Point2 flux = curve_(at.unknown(current_));
+        out.flow(current_, flux.value);
+        out.byUnknown(current_, current_, flux.slope);
+    }
+
+private:
+    int current_, state_;
     SaturatingFlux curve_;
 };
 

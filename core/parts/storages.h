@@ -92,6 +92,21 @@ inline int addInductor(NetworkBuilder& b, int from, int to, double inductance, d
     return branch;
 }
 
+/// Offers a winding with a capacitance beside it, and adds that where it is not zero.
+inline void offerWinding(NetworkBuilder& b, int branch, int from, int to, double capacitance, std::string_view suffix) {
+    if (capacitance <= 0) return b.offerBranch(branch, from, to, suffix);
+    const int beside = addCapacitor(b, from, to, capacitance);
+    b.offerTerminals(from, to, {{b.nodeCount() + branch, 1.0}, {b.nodeCount() + beside, 1.0}}, suffix);
+}
+
+/// A capacitance between two windings, half of it at either end.
+inline void addBetweenWindings(NetworkBuilder& b, std::pair<int, int> one, std::pair<int, int> other,
+                               double capacitance) {
+    if (capacitance <= 0) return;
+    for (const auto& [from, to] : {std::pair{one.first, other.first}, std::pair{one.second, other.second}})
+        if (from != to) addCapacitor(b, from, to, capacitance / 2);
+}
+
 /// A node behind a series inductance, or the node itself where that is zero: of a package, a lead, a track.
 inline int behindInductance(NetworkBuilder& b, int node, double inductance) {
     if (inductance <= 0) return node;

@@ -45,11 +45,12 @@ struct InnerImpedance {
 };
 
 /// Reads them from the checked keys "ri" and "li", with a state where there is an inductance.
-inline InnerImpedance innerImpedance(NetworkBuilder& b) {
+/// @param resistance, inductance  of what comes behind them
+inline InnerImpedance innerImpedance(NetworkBuilder& b, double resistance = 0, double inductance = 0) {
     InnerImpedance inner;
-    inner.resistance = b.value("ri");
-    if (b.value("li") > 0) {
-        inner.inductance = b.value("li");
+    inner.resistance = b.value("ri") + resistance;
+    inner.inductance = b.value("li") + inductance;
+    if (inner.inductance > 0) {
         inner.state = b.addState(StateSort::windingCurrent, "", inner.inductance);
         inner.emf = b.addBranch();
     }

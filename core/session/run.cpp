@@ -2,6 +2,9 @@
 
 #include <unistd.h>
 
+#include <cmath>
+#include <tuple>
+
 #include <fmt/format.h>
 
 #include "model/values.h"
@@ -29,6 +32,35 @@ Result<double> planValue(const Plan& plan, std::string_view field, const std::st
     error->field = std::string(field);
     error->message = fmt::format("plan {}: {}: {}", plan.name, field, error->message);
     return *error;
+}
+
+Result<FixedStepping> fixedStepping(const Plan& plan, const RunSettings& settings, const ParameterTable& parameters) {
+    constexpr double shortest = 1e-12, longest = 1.0, mostSteps = 1e6;
+    const std::string& method = settings.method.empty() ? plan.fixed.method : settings.method;
+    if (method != "trapezoidal" && method != "backward Euler")
+        return Error{
+            ErrorCode::name,
+            fmt::format("plan {}: method: it is 'trapezoidal' or 'backward Euler', not '{}'", plan.name, method),
+            {},
+            {},
+            "method"};
+    auto step = planValue(plan, "step", settings.step.empty() ? plan.fixed.step : settings.step, "s", parameters,
+                          shortest, longest);
+    if (!step) return step.error();
+    FixedStepping stepping{*step, method == "trapezoidal", plan.fixed.interpolate && !settings.roundEdges};
+    for (const auto& [field, text, every] : {std::tuple{"heat", &plan.fixed.heat, &stepping.heatEvery},
+                                             std::tuple{"control", &plan.fixed.control, &stepping.controlEvery}}) {
+        auto value = planValue(plan, field, *text, "", parameters, 0.0, mostSteps);
+        if (!value) return value.error();
+        if (*value != std::floor(*value))
+            return Error{ErrorCode::range,
+                         fmt::format("plan {}: {}: it is a whole number of steps", plan.name, field),
+                         {},
+                         {},
+                         field};
+        *every = static_cast<int>(*value);
+    }
+    return stepping;
 }
 
 Result<std::shared_ptr<const Project>> withParameters(std::shared_ptr<const Project> project,
@@ -85,6 +117,11 @@ Result<std::shared_ptr<Run>> Run::prepare(std::shared_ptr<const Project> origina
     run->engine_ = engine;
     run->request_.end = toTicks(*end);
     run->request_.traceTolerance = *tolerance;
+    if (engine->name() == "fixed") {
+        auto stepping = fixedStepping(*plan, settings, parameters);
+        if (!stepping) return stepping.error();
+        run->request_.fixed = *stepping;
+    }
     if (auto status = run->setScene(*scene, std::move(*stretches)); !status) return status.error();
     if (auto status = run->setTolerances(*plan); !status) return status.error();
     if (auto status = run->setStart(*plan, settings); !status) return status.error();
@@ -170,7 +207,8 @@ static void addTo(RunSummary& all, RunSummary next) {
             if (known == name) sum += value;
     for (auto& [name, value] : next.seconds)
         for (auto& [known, sum] : all.seconds)
-            if (known == name) sum += value;
+            if (known == name)
+                sum = known.find("step ") == 0 || known == "longest step" ? std::max(sum, value) : sum + value;
     for (const auto& [part, events] : next.eventsByPart) all.eventsByPart[part] += events;
     all.end = next.end;
     all.error = std::move(next.error);
@@ -202,6 +240,7 @@ RunSummary Run::solve(const RunRequest& whole, RunSink& sink, const CancelToken&
 }
 
 std::int64_t Run::expectedEdges() const {
+    if (request_.fixed.step > 0) return static_cast<std::int64_t>(toSeconds(request_.end) / request_.fixed.step);
     constexpr int counted = 2000;
     // What the control would see is not known beforehand: it sees 0.
     const Clock::Sense nothing = [](int) { return 0.0; };

@@ -31,6 +31,9 @@ struct RunSettings {
     std::vector<std::pair<std::string, std::string>> parameters = {};  ///< project parameters set for this run
     std::size_t memoryLimit = memoryBudget();
     std::string engine = {};  ///< as in Plan, "" for the plan's
+    /// Of the engine with a fixed step, "" for the plan's.
+    std::string step = {}, method = {};
+    bool roundEdges = false;  ///< to the grid, whatever the plan says
 };
 
 /// A run with everything that made it. prepare() fills it, execute() solves it; the traces may be read meanwhile.

@@ -59,6 +59,37 @@ TEST(Runs, ARungIsComparedWithTheOneBelow) {
     EXPECT_EQ(window.workspace().runs().size(), 2u);
 }
 
+TEST(Runs, AFixedStepIsSetOnTheCard) {
+    Window window;
+    ASSERT_TRUE(window->open(example("med-aux.hedge")));
+    EXPECT_EQ(window.find<QLineEdit>("plan.step"), nullptr) << "of the fixed engine only";
+    const auto choose = [&](const char* name, const char* what) {
+        auto* choice = window.find<QComboBox>(name);
+        ASSERT_TRUE(choice) << name;
+        choice->setCurrentText(what);
+        emit choice->activated(choice->currentIndex());
+        QCoreApplication::processEvents();
+    };
+    choose("plan.engine", "fixed");
+    choose("plan.method", "backward Euler");
+    choose("plan.interpolate", "waits for the grid");
+    auto* step = window.find<QLineEdit>("plan.step");
+    ASSERT_TRUE(step);
+    step->setText("500n");
+    emit step->editingFinished();
+    const FixedStep& fixed = window.workspace().plan().fixed;
+    EXPECT_EQ(fixed.step, "500n");
+    EXPECT_EQ(fixed.method, "backward Euler");
+    EXPECT_FALSE(fixed.interpolate);
+    window.sheet().setFocus();
+    window.key(Qt::Key_Return, Qt::ControlModifier);
+    ASSERT_TRUE(window.waitForRun());
+    const RunSummary& summary = window.workspace().shownRun()->run->summary();
+    EXPECT_EQ(summary.engine, "fixed");
+    EXPECT_EQ(summary.end, RunEnd::finished);
+    EXPECT_EQ(summary.counter("steps"), 6000);
+}
+
 TEST(Runs, TheEngineIsChosenOnTheCard) {
     Window window;
     ASSERT_TRUE(window->open(example("med-aux.hedge")));

@@ -79,10 +79,10 @@ TEST_F(Edits, SavedStateIsKnownAcrossUndo) {
 }
 
 TEST_F(Edits, AnEditThatChangesNothingLeavesNoStep) {
-    const int r = place("resistor", {0, 0});
+    const int r = place("voltmeter", {0, 0});
     const std::string label = history.undoLabel();
     EXPECT_TRUE(history.apply(edits::move({r}, {0, 0}, catalogue())));
-    EXPECT_TRUE(history.apply(edits::climb({r}, 1, catalogue()))) << "a resistor has one rung";
+    EXPECT_TRUE(history.apply(edits::climb({r}, 1, catalogue()))) << "a voltmeter has one rung";
     EXPECT_EQ(history.undoLabel(), label);
 }
 
@@ -198,7 +198,7 @@ TEST_F(Edits, ClimbingKeepsTheValuesOfOtherRungs) {
     EXPECT_TRUE(history.apply(edits::climb({l}, -1, catalogue())));
     EXPECT_EQ(part(l).rung, 1);
     EXPECT_EQ(*part(l).values.find("dcr"), "5m");
-    const int r = place("resistor", {200, 0});
+    const int r = place("voltmeter", {200, 0});
     EXPECT_TRUE(history.apply(edits::setRung({r}, 4, catalogue()))) << "a rung the part lacks changes nothing";
     EXPECT_EQ(part(r).rung, 1);
 }

@@ -28,15 +28,15 @@ Result<std::vector<double>> search(const Network& network, int rising) {
     for (std::size_t i = 0; i < network.elements.size(); ++i)
         segments.push_back(network.elements[i]->initialSegment(clock.gate(i)));
     switching.set(segments);
-    stepper.setSourceFactor(rising > 0 ? 1.0 / rising : 1.0);
-    stepper.setHeld(clock.signals());
+    stepper.newton().setSourceFactor(rising > 0 ? 1.0 / rising : 1.0);
+    stepper.newton().setHeld(clock.signals());
     if (auto settled = switching.settle(at, 0, "at the operating point"); !settled) return settled.error();
     double length = first;
     std::size_t slowest = 0;
     for (int step = 0; step < mostSteps; ++step) {
-        if (rising > 0) stepper.setSourceFactor(std::min(1.0, (step + 1.0) / rising));
+        if (rising > 0) stepper.newton().setSourceFactor(std::min(1.0, (step + 1.0) / rising));
         Instant next = at;
-        if (stepper.euler(next, 0, length) != Stepper::Outcome::good) {
+        if (stepper.euler(next, 0, length) != Outcome::good) {
             length /= 8;
             if (length < 1e-15) break;
             continue;

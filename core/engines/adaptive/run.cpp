@@ -78,7 +78,7 @@ RunSummary Run::solve() {
                         {"located crossings", crossings_},
                         {"steps", steps_},
                         {"steps repeated", rejected_},
-                        {"iterations", stepper_.iterations()},
+                        {"iterations", stepper_.newton().iterations()},
                         {"factorisations", system_.factorisations()},
                         {"evaluations", system_.evaluations()},
                         {"stored points", recorder_.points()}};
@@ -113,7 +113,7 @@ bool Run::goOn(const Standing& from) {
 bool Run::begin(const std::string& what) {
     recorder_.setSignals(clock_.signals());
     signalVersion_ = clock_.version();
-    stepper_.setHeld(clock_.signals());
+    stepper_.newton().setHeld(clock_.signals());
     if (auto settled = switching_.settle(now_, t_, what); !settled) return fail(settled.error()), false;
     return true;
 }
@@ -218,16 +218,14 @@ bool Run::landOn(const std::pair<double, std::size_t>& crossing, Tick& length) {
     const Guard guard = switching_.guards()[crossing.second].guard;
     const double enough = landing * scales_.ofTerms(guard.terms);
     Tick holds = 0, ends = length;
-    double above = std::max(Switching::valueOf(guard, now_.z), enough),
-           below = Switching::valueOf(guard, stepper_.end().z);
+    double above = std::max(guard.valueAt(now_.z), enough), below = guard.valueAt(stepper_.end().z);
     Tick next = static_cast<Tick>(crossing.first * static_cast<double>(length));
     if (below > 0 && length > 1) {
         // Within the step only: true when a step to there sees it too.
         next = std::clamp<Tick>(next, 1, length - 1);
         const auto outcome = stepper_.attempt(now_, t_, next, false);
-        if (outcome != Stepper::Outcome::good && outcome != Stepper::Outcome::inaccurate)
-            return failStep(outcome), false;
-        const double value = Switching::valueOf(guard, stepper_.end().z);
+        if (outcome != Outcome::good && outcome != Outcome::inaccurate) return failStep(outcome), false;
+        const double value = guard.valueAt(stepper_.end().z);
         length = next;
         if (value > 0) return false;
         ends = next, below = value;
@@ -238,9 +236,8 @@ bool Run::landOn(const std::pair<double, std::size_t>& crossing, Tick& length) {
         next = std::clamp(next, holds + 1, std::max(holds + 1, ends - 1));
         if (next >= ends) break;
         const auto outcome = stepper_.attempt(now_, t_, next, false);
-        if (outcome != Stepper::Outcome::good && outcome != Stepper::Outcome::inaccurate)
-            return failStep(outcome), false;
-        const double value = Switching::valueOf(guard, stepper_.end().z);
+        if (outcome != Outcome::good && outcome != Outcome::inaccurate) return failStep(outcome), false;
+        const double value = guard.valueAt(stepper_.end().z);
         length = next;
         if (value <= 0 && value >= -enough) return true;
         // Between the two by a straight line, aimed a little beyond it, or halfway where that does not gain enough.
@@ -256,26 +253,26 @@ bool Run::landOn(const std::pair<double, std::size_t>& crossing, Tick& length) {
     if (length == ends) return true;
     const auto outcome = stepper_.attempt(now_, t_, ends, false);
     length = ends;
-    if (outcome == Stepper::Outcome::good || outcome == Stepper::Outcome::inaccurate) return true;
+    if (outcome == Outcome::good || outcome == Outcome::inaccurate) return true;
     return failStep(outcome), false;
 }
 
 /// One attempt; false when it must be made anew with the shorter step_.
 bool Run::tryStep(Tick length, bool atBreak) {
     const auto outcome = stepper_.attempt(now_, t_, length, atBreak);
-    if (outcome == Stepper::Outcome::good) return true;
+    if (outcome == Outcome::good) return true;
     ++rejected_;
     if (length <= shortest) {
-        if (outcome == Stepper::Outcome::inaccurate) return true;  // no shorter one can be told apart
+        if (outcome == Outcome::inaccurate) return true;  // no shorter one can be told apart
         failStep(outcome);
         return false;
     }
-    if (stepper_.method().order == 1 && outcome == Stepper::Outcome::inaccurate) {
+    if (stepper_.method().order == 1 && outcome == Outcome::inaccurate) {
         // From here on a higher order gains more.
         takeOver();
         return false;
     }
-    const double factor = outcome == Stepper::Outcome::inaccurate ? std::min(0.9, stepper_.growth()) : 0.25;
+    const double factor = outcome == Outcome::inaccurate ? std::min(0.9, stepper_.growth()) : 0.25;
     step_ = std::max(shortest, static_cast<Tick>(factor * static_cast<double>(length)));
     return false;
 }
@@ -285,12 +282,12 @@ void Run::takeOver() {
     beforeEvent_ = 0;
 }
 
-void Run::failStep(Stepper::Outcome outcome) {
+void Run::failStep(Outcome outcome) {
     const std::string when = formatQuantity(toSeconds(t_), "s", 6);
-    if (outcome == Stepper::Outcome::singular)
+    if (outcome == Outcome::singular)
         return fail({ErrorCode::illPosed, fmt::format("{} has no unique value at {}: add a resistance there",
                                                       system_.singularPlace(), when)});
-    const int worst = static_cast<int>(stepper_.worst());
+    const int worst = static_cast<int>(stepper_.newton().worst());
     fail({ErrorCode::numeric,
           fmt::format("{} finds no value at {}, however short the step: put the parts there on a lower rung, or give "
                       "them a capacitance or a resistance",
@@ -302,7 +299,7 @@ std::optional<std::pair<double, std::size_t>> Run::firstCrossing() {
     const auto& guards = switching_.guards();
     if (guards.empty()) return {};
     const auto broken = [&](std::size_t i, const Values& z) {
-        return Switching::valueOf(guards[i].guard, z) < -switching_.zero() * scales_.ofTerms(guards[i].guard.terms);
+        return guards[i].guard.valueAt(z) < -switching_.zero() * scales_.ofTerms(guards[i].guard.terms);
     };
     std::optional<std::pair<double, std::size_t>> first;
     double before = 0;
@@ -322,7 +319,7 @@ std::optional<std::pair<double, std::size_t>> Run::firstCrossing() {
             for (int k = 0; k < 50 && high - low > 1e-13; ++k) {
                 const double half = (low + high) / 2;
                 stepper_.within(half, middle);
-                (Switching::valueOf(guards[i].guard, middle) < 0 ? high : low) = half;
+                (guards[i].guard.valueAt(middle) < 0 ? high : low) = half;
             }
             first = {high, i};
         }
@@ -336,7 +333,7 @@ void Run::accept(Tick length) {
     now_ = stepper_.end();
     scales_.see(now_.z, now_.x);
     const Stopwatch watch;
-    recorder_.way(stepper_, t_, length, now_.z);
+    recorder_.way([this](double part, std::span<double> z) { stepper_.within(part, z); }, t_, length, now_.z);
     secondsStoring_ += watch.seconds();
     t_ += length;
 }
@@ -368,7 +365,7 @@ void Run::arrived() {
     }
     clock_.advance(t_, [this](int column) { return now_.z[static_cast<std::size_t>(column)]; });
     if (clock_.error()) return fail(*clock_.error());
-    stepper_.setHeld(clock_.signals());
+    stepper_.newton().setHeld(clock_.signals());
     bool changed = false;
     for (std::size_t i = 0; i < gateOn_.size(); ++i) {
         if (static_cast<bool>(gateOn_[i]) == clock_.gate(i)) continue;

@@ -3,8 +3,8 @@
 
 #include <optional>
 
-#include "engines/adaptive/recorder.h"
 #include "engines/adaptive/switching.h"
+#include "engines/implicit/recorder.h"
 #include "network/clock.h"
 
 namespace hedgerow::adaptive {
@@ -34,7 +34,7 @@ private:
     Tick nextTimeout() const;
     void fail(Error error);
     void takeOver();
-    void failStep(Stepper::Outcome outcome);
+    void failStep(Outcome outcome);
 
     const Network& network_;
     const RunRequest& request_;

@@ -7,26 +7,18 @@
 #include <string>
 #include <vector>
 
-#include "base/time.h"
-#include "engines/adaptive/scales.h"
-#include "engines/adaptive/system.h"
 #include "engines/adaptive/tableau.h"
+#include "engines/implicit/newton.h"
 
 namespace hedgerow::adaptive {
 
-using Values = std::vector<double>;
-
-/// States and unknowns at one instant.
-struct Instant {
-    Values x, z;
-};
+using namespace implicit;
 
 class Stepper {
 public:
     /// @param tolerance  of a step, relative to the scales
     Stepper(System& system, const Tableau& tableau, Scales& scales, double tolerance);
 
-    enum class Outcome { good, inaccurate, diverged, singular };
     /// A step of `length` from `start` at `t`. @param atBreak  whether sources jump at its end: their values before
     /// that count
     Outcome attempt(const Instant& start, Tick t, Tick length, bool atBreak);
@@ -45,33 +37,20 @@ public:
     /// One step of backward Euler of `seconds` that ends at `t`. `at` becomes its end.
     Outcome euler(Instant& at, Tick t, double seconds);
 
-    /// The unknown that moved most, in its scale, in the last iteration that failed.
-    std::size_t worst() const { return worst_; }
-    std::int64_t iterations() const { return iterations_; }
-    std::int64_t failures() const { return failures_; }
-    /// Forgets the factors: the configuration is another one.
-    void reset() { factoredAlpha_ = -1; }
-    /// Scales all sources, for the search of an operating point.
-    void setSourceFactor(double factor) { sourceFactor_ = factor; }
-    /// The values of sources that follow signals, from all signals.
-    void setHeld(const std::vector<double>& signals);
+    Newton& newton() { return newton_; }
+    const Newton& newton() const { return newton_; }
 
 private:
-    void sources(Tick t);
-    /// Finds z with x = base + alpha K z. @param z  where to start
-    Outcome iterate(const Values& base, double alpha, Values& z, Values& x, int most, bool careful);
-
     System& system_;
     const Tableau* tableau_;
     Scales& scales_;
+    Newton newton_;
     double tolerance_;
     Instant end_;
     std::vector<Values> stages_, slopes_;  ///< z and x' of each stage
     std::vector<double> weights_;          ///< [stage of dense][power]: of the polynomial, by powers of the part
-    Values base_, x_, previous_, r_, trial_, w_, errors_, held_;
-    double error_ = 0, factoredAlpha_ = -1, sourceFactor_ = 1, contraction_ = 0.1;
-    std::size_t worst_ = 0;
-    std::int64_t iterations_ = 0, failures_ = 0;
+    Values base_, x_, r_, errors_;
+    double error_ = 0;
 };
 
 }  // namespace hedgerow::adaptive

@@ -28,17 +28,11 @@ Switching::Switching(System& system, Stepper& stepper, Scales& scales)
       zero_(system.linear() ? exactZero : iteratedZero),
       moment_(moment) {}
 
-double Switching::valueOf(const Guard& guard, std::span<const double> z) {
-    double value = guard.constant;
-    for (const auto& [column, factor] : guard.terms) value += factor * z[static_cast<std::size_t>(column)];
-    return value;
-}
-
 bool Switching::set(const std::vector<int>& segments) {
     if (segments == segments_) return false;
     segments_ = segments;
     system_.configure(segments_);
-    stepper_.reset();
+    stepper_.newton().reset();
     collect();
     return true;
 }
@@ -65,7 +59,7 @@ bool Switching::flipViolated(const Values& z, const Values& later, bool onlyFirs
         for (Active& active : guards_) {
             if (ofSignal(active) != control) continue;
             active.zero = zero_ * scales_.ofTerms(active.guard.terms) + rounding * here.ofTerms(active.guard.terms);
-            if (valueOf(active.guard, z) >= -active.zero || valueOf(active.guard, later) >= -active.zero) continue;
+            if (active.guard.valueAt(z) >= -active.zero || active.guard.valueAt(later) >= -active.zero) continue;
             if (wanted[active.element] != segments_[active.element]) continue;
             wanted[active.element] = active.guard.next;
             flipped_.push_back(active.element);
@@ -82,12 +76,11 @@ bool Switching::flipAgainstImpulses(const Values& z, bool onlyFirst) {
     constexpr double part = 1e-3;
     double largest = 0;
     for (const Active& active : guards_)
-        if (!ofSignal(active)) largest = std::max(largest, std::abs(valueOf(active.guard, z)));
+        if (!ofSignal(active)) largest = std::max(largest, std::abs(active.guard.valueAt(z)));
     std::vector<int> wanted = segments_;
     for (const Active& active : guards_) {
         if (ofSignal(active)) continue;
-        if (valueOf(active.guard, z) >= -part * largest || wanted[active.element] != segments_[active.element])
-            continue;
+        if (active.guard.valueAt(z) >= -part * largest || wanted[active.element] != segments_[active.element]) continue;
         wanted[active.element] = active.guard.next;
         flipped_.push_back(active.element);
         if (onlyFirst) break;
@@ -104,10 +97,10 @@ Status Switching::settle(Instant& at, Tick t, const std::string& what) {
         Instant trial{start, at.z};
         auto outcome = stepper_.euler(trial, t, moment_);
         Instant second = trial;
-        if (outcome == Stepper::Outcome::good) outcome = stepper_.euler(second, t, moment_);
-        if (outcome != Stepper::Outcome::good) {
+        if (outcome == Outcome::good) outcome = stepper_.euler(second, t, moment_);
+        if (outcome != Outcome::good) {
             // Another configuration may have a solution where this one has none.
-            if (outcome == Stepper::Outcome::singular && flipViolated(trial.z, trial.z, round >= blockRounds)) continue;
+            if (outcome == Outcome::singular && flipViolated(trial.z, trial.z, round >= blockRounds)) continue;
             return failed(outcome, t, what);
         }
         // What moves in the first moment and not in the second one jumps. It flows as impulses: their signs decide
@@ -121,8 +114,7 @@ Status Switching::settle(Instant& at, Tick t, const std::string& what) {
         Instant from{jumps ? trial.x : start, {}}, before = trial, after = second;
         if (jumps) {
             before = second;
-            if (outcome = stepper_.euler(after, t, moment_); outcome != Stepper::Outcome::good)
-                return failed(outcome, t, what);
+            if (outcome = stepper_.euler(after, t, moment_); outcome != Outcome::good) return failed(outcome, t, what);
         }
         // The unknowns at the instant itself: small capacitances move far within a moment, and the unknowns with them,
         // in proportion. What holds there or a moment later stays: between the two the guards are followed step by
@@ -173,13 +165,13 @@ std::optional<Error> Switching::lostCurrent(const Instant& before, const Instant
     return {};
 }
 
-Error Switching::failed(Stepper::Outcome outcome, Tick t, const std::string& what) const {
+Error Switching::failed(Outcome outcome, Tick t, const std::string& what) const {
     const Network& network = system_.network();
     const std::string when = fmt::format("{} at {}", what, formatQuantity(toSeconds(t), "s", 6));
-    if (outcome == Stepper::Outcome::singular)
+    if (outcome == Outcome::singular)
         return {ErrorCode::illPosed,
                 fmt::format("{} has no unique value {}: add a resistance there", system_.singularPlace(), when)};
-    const int worst = static_cast<int>(stepper_.worst());
+    const int worst = static_cast<int>(stepper_.newton().worst());
     return {ErrorCode::numeric,
             fmt::format("no values fit the circuit {}: {} does not come to rest. Check the values of the parts there, "
                         "or put them on a lower rung",

@@ -33,7 +33,6 @@ public:
     const std::vector<Active>& guards() const { return guards_; }
     /// Of its scale, what of a guard counts as none.
     double zero() const { return zero_; }
-    static double valueOf(const Guard& guard, std::span<const double> z);
     /// Parts that flipped in the last settle(), by element.
     const std::vector<std::size_t>& flipped() const { return flipped_; }
 
@@ -43,7 +42,7 @@ private:
     void collect();
     std::optional<Error> lostCurrent(const Instant& before, const Instant& after, Tick t,
                                      const std::string& what) const;
-    Error failed(Stepper::Outcome outcome, Tick t, const std::string& what) const;
+    Error failed(Outcome outcome, Tick t, const std::string& what) const;
 
     System& system_;
     Stepper& stepper_;

@@ -249,6 +249,26 @@ Scene readScene(Reader& in, const Json& json) {
     return scene;
 }
 
+FixedStep readFixedStep(Reader& in, const Json& json) {
+    FixedStep fixed;
+    in.object(json, fixed.extra, [&](const std::string& key, const Json& value) {
+        if (key == "step")
+            fixed.step = in.text(value);
+        else if (key == "method")
+            fixed.method = in.text(value);
+        else if (key == "interpolate")
+            fixed.interpolate = in.flag(value);
+        else if (key == "heat")
+            fixed.heat = in.text(value);
+        else if (key == "control")
+            fixed.control = in.text(value);
+        else
+            return false;
+        return true;
+    });
+    return fixed;
+}
+
 Plan readPlan(Reader& in, const Json& json) {
     Plan plan;
     in.object(json, plan.extra, [&](const std::string& key, const Json& value) {
@@ -264,6 +284,8 @@ Plan readPlan(Reader& in, const Json& json) {
             plan.start = in.text(value);
         else if (key == "even out")
             plan.evenOut = in.flag(value);
+        else if (key == "fixed")
+            plan.fixed = readFixedStep(in, value);
         else if (key == "tolerances") {
             std::string unused;
             in.object(value, unused, [&](const std::string& name, const Json& item) {
@@ -443,11 +465,21 @@ Json toJson(const Scene& scene) {
     for (const SceneEvent& event : scene.events) json["events"].push_back(toJson(event));
     return withExtra(std::move(json), scene.extra);
 }
+Json toJson(const FixedStep& fixed) {
+    const FixedStep usual;
+    Json json = {{"step", fixed.step}, {"method", fixed.method}};
+    if (!fixed.interpolate) json["interpolate"] = false;
+    if (fixed.heat != usual.heat) json["heat"] = fixed.heat;
+    if (fixed.control != usual.control) json["control"] = fixed.control;
+    return withExtra(std::move(json), fixed.extra);
+}
+
 Json toJson(const Plan& plan) {
     Json json = {{"name", plan.name}, {"end", plan.end}, {"engine", plan.engine}, {"tolerance", plan.tolerance}};
     for (const auto& [name, text] : plan.tolerances) json["tolerances"][name] = text;
     if (plan.start != Plan().start) json["start"] = plan.start;
     if (plan.evenOut) json["even out"] = true;
+    if (plan.fixed != FixedStep()) json["fixed"] = toJson(plan.fixed);
     return withExtra(std::move(json), plan.extra);
 }
 Json toJson(const SpectrumLook& look) {

@@ -10,7 +10,7 @@
 #include <fmt/format.h>
 #include <Eigen/Dense>
 
-#include "parts/two_terminal.h"
+#include "parts/storages.h"
 
 namespace hedgerow {
 
@@ -115,10 +115,21 @@ ParameterKind initialCurrent(const std::string& key, const std::string& label) {
     return {.key = key, .label = label, .symbol = "i_0", .unit = "A", .standard = "0", .atStart = true};
 }
 
-/// Two rungs that all coupled windings have.
+ParameterKind windingCapacitance(const char* key, const char* label, const char* symbol, const char* standard) {
+    return {.key = key, .label = label, .symbol = symbol, .unit = "F", .standard = standard, .least = 0, .rung = 3};
+}
+std::vector<ParameterKind> windingCapacitances() {
+    return {windingCapacitance("cw", "capacitance of each winding", "C_w", "10p"),
+            windingCapacitance("cww", "capacitance between neighbours", "C_ww", "20p")};
+}
+
+/// The rungs that all coupled windings have.
 std::vector<RungKind> coupledRungs() {
-    return {{1, "inductances and couplings", "v_j = Σ M_jk di_k/dt,  M_jk = k_jk √(L_j L_k)", "Neumann's law", 1.0},
-            {2, "winding resistances", "v_j = R_j i_j + Σ M_jk di_k/dt", "Neumann's and Ohm's laws", 1.7}};
+    return {
+        {1, "inductances and couplings", "v_j = Σ M_jk di_k/dt,  M_jk = k_jk √(L_j L_k)", "Neumann's law", 1.0},
+        {2, "winding resistances", "v_j = R_j i_j + Σ M_jk di_k/dt", "Neumann's and Ohm's laws", 1.7},
+        {3, "capacitances of and between windings",
+         "beside each winding C_w; between neighbours C_ww, half at either end", "lumped capacitances of windings", 6}};
 }
 
 /// A winding lying flat at height y, its pins at the ends, a dot at the first.
@@ -178,6 +189,7 @@ public:
             k.parameters.push_back(initialCurrent("i0" + digits(i), "initial current " + digits(i)));
         for (int i = 0; i < windings_; ++i)
             k.parameters.push_back(windingResistance("dcr" + digits(i), "winding resistance " + digits(i)));
+        for (ParameterKind& parameter : windingCapacitances()) k.parameters.push_back(std::move(parameter));
         k.rungs = coupledRungs();
         k.group = "Magnetics";
         return k;
@@ -205,7 +217,10 @@ public:
             windings.push_back(
                 {from, to, branch, b.value("l" + d), b.value("i0" + d), b.rung() >= 2 ? b.value("dcr" + d) : 0.0});
             given = given || b.typed("i0" + d);
-            b.offerBranch(branch, from, to, d);
+            offerWinding(b, branch, from, to, b.rung() >= 3 ? b.value("cw") : 0, d);
+            if (i > 0 && b.rung() >= 3)
+                addBetweenWindings(b, {windings[windings.size() - 2].from, windings[windings.size() - 2].to},
+                                   {from, to}, b.value("cww"));
         }
         const Eigen::MatrixXd k = coupling([&](std::string_view key) { return b.value(key); });
         b.addElement(std::make_unique<CoupledElement>(b, std::move(windings), k, given));
@@ -248,6 +263,8 @@ public:
                          .least = 0,
                          .shownOnSheet = true},
                         windingResistance("dcr", "resistance of each winding"),
+                        windingCapacitances()[0],
+                        windingCapacitances()[1],
                         ratedCurrent()};
         k.rungs = coupledRungs();
         k.group = "Magnetics";
@@ -269,8 +286,11 @@ public:
         for (const char* d : {"1", "2"}) {
             const int from = b.node(std::string("a") + d), to = b.node(std::string("b") + d), branch = b.addBranch();
             windings.push_back({from, to, branch, l, 0.0, r});
-            b.offerBranch(branch, from, to, d);
+            offerWinding(b, branch, from, to, b.rung() >= 3 ? b.value("cw") : 0, d);
         }
+        if (b.rung() >= 3)
+            addBetweenWindings(b, {windings[0].from, windings[0].to}, {windings[1].from, windings[1].to},
+                               b.value("cww"));
         const Eigen::MatrixXd coupling{{1.0, k}, {k, 1.0}};
         b.addElement(std::make_unique<CoupledElement>(b, std::move(windings), coupling, false));
         b.rate("imax", "i1");

@@ -2,7 +2,7 @@
 
 #include <cmath>
 
-#include "parts/two_terminal.h"
+#include "parts/smooth.h"
 
 namespace hedgerow {
 
@@ -22,7 +22,8 @@ public:
     struct Core {
         int turnVoltage;  ///< branch whose unknown is e
         double inductance = 0, lossConductance = 0;
-        int state = -1;  ///< magnetising current on the side of the first winding
+        int state = -1;        ///< magnetising current on the side of the first winding, or its flux over L_m
+        int magnetising = -1;  ///< branch that holds that current, where the state is the flux
     };
     TransformerElement(std::string part, std::vector<Winding> windings, const Core& core)
         : Element(std::move(part)), windings_(std::move(windings)), core_(core) {}
@@ -50,7 +51,10 @@ public:
         }
         const double first = windings_.front().turns;
         if (core_.state < 0) return;
-        s.state(coreRow, core_.state, first);
+        if (core_.magnetising >= 0)
+            s.unknown(coreRow, s.branchCurrent(core_.magnetising), -first);
+        else
+            s.state(coreRow, core_.state, first);
         s.unknown(coreRow, e, -first * first * core_.lossConductance);
         s.rate(core_.state, e, first / core_.inductance);
     }
@@ -140,12 +144,35 @@ public:
                                     .standard = "1u",
                                     .least = 0,
                                     .rung = 3});
+        const auto further = [&](const char* key, const char* label, const char* symbol, const char* unit,
+                                 const char* standard, int rung) {
+            k.parameters.push_back({.key = key,
+                                    .label = label,
+                                    .symbol = symbol,
+                                    .unit = unit,
+                                    .standard = standard,
+                                    .least = 0,
+                                    .aboveLeast = rung > 3,
+                                    .rung = rung});
+        };
+        further("cw", "capacitance of the first winding", "C_w", "F", "0", 3);
+        further("cww", "capacitance of each further one to it", "C_ww", "F", "0", 3);
+        further("isat", "magnetising current at saturation (inductance halfway to its rest)", "I_sat", "A", "2", 4);
+        further("lrest", "rest of the inductance in saturation", "k_sat", "", "0.02", 4);
+        k.parameters.back().most = 1;
         k.rungs = {{1, "turns ratio", "v_k / N_k = v_1 / N_1,  Σ N_k i_k = 0", "Faraday's and Ampère's laws", 1.0},
                    {2, "magnetising inductance, core loss, winding resistances",
                     "v_k = R_k i_k + N_k e,  Σ N_k i_k = N_1 (x + N_1 e / R_c),  L_m dx/dt = N_1 e",
                     "equivalent circuit of the transformer", 1.7},
-                   {3, "leakage inductances", "v_k = R_k i_k + L_σk di_k/dt + N_k e",
-                    "equivalent circuit of the transformer", 2.0}};
+                   {3, "leakage inductances, winding capacitances",
+                    "v_k = R_k i_k + L_σk di_k/dt + N_k e;  beside the first winding C_w, from it to each other C_ww",
+                    "equivalent circuit of the transformer", 2.0},
+                   {4, "saturating core",
+                    "x = k_sat i_m + (1 − k_sat) I_sat atan(i_m / I_sat),  L_m dx/dt = N_1 e,  Σ N_k i_k = N_1 (i_m + "
+                    "N_1 e / R_c)",
+                    "the inductance falls with the square of the magnetising current towards a rest; the state is the "
+                    "flux",
+                    12}};
         k.group = "Magnetics";
         return k;
     }
@@ -162,12 +189,24 @@ public:
                 w.state = b.addState(StateSort::windingCurrent, "", w.leakage);
             }
             windings.push_back(w);
-            b.offerBranch(branch, from, to, d);
+            offerWinding(b, branch, from, to, b.rung() >= 3 && i == 1 ? b.value("cw") : 0, d);
+            if (i > 1 && b.rung() >= 3)
+                addBetweenWindings(b, {windings.front().from, windings.front().to}, {from, to}, b.value("cww"));
         }
         TransformerElement::Core core{b.addBranch()};
         if (b.rung() >= 2) {
             core.inductance = b.value("lm");
             core.lossConductance = 1 / b.value("rc");
+        }
+        if (b.rung() >= 4) {
+            const SaturatingFlux curve{b.value("isat"), b.value("lrest")};
+            core.magnetising = b.addBranch();
+            core.state = b.addComposedState(StateSort::windingCurrent, curve(b.value("i0")).value, core.inductance,
+                                            b.typed("i0"));
+            const int current = b.nodeCount() + core.magnetising;
+            b.addElement(std::make_unique<SaturatingFluxOf>(b.partName(), current, core.state, curve));
+            b.offerForm("im", "A", {{current, 1.0}});
+        } else if (b.rung() >= 2) {
             core.state = b.addState(StateSort::windingCurrent, "i0", core.inductance);
         }
         b.addElement(std::make_unique<TransformerElement>(b.partName(), std::move(windings), core));

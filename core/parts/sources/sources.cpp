@@ -4,7 +4,7 @@
 #include <functional>
 
 #include "parts/generators.h"
-#include "parts/two_terminal.h"
+#include "parts/storages.h"
 
 namespace hedgerow {
 
@@ -88,6 +88,25 @@ public:
                                     .standard = "0",
                                     .least = 0,
                                     .rung = 2});
+        if (voltage_) {
+            k.rungs.push_back({3, "cable to its terminals",
+                               "behind R_i, L_i and the cable R_w, L_w stands its capacitance C_w with R_c in series",
+                               "one section of a line: its wavelength is far above its length", 5});
+            const auto cable = [&](const char* key, const char* label, const char* symbol, const char* unit,
+                                   const char* standard) {
+                k.parameters.push_back({.key = key,
+                                        .label = label,
+                                        .symbol = symbol,
+                                        .unit = unit,
+                                        .standard = standard,
+                                        .least = 0,
+                                        .rung = 3});
+            };
+            cable("rw", "resistance of the cable", "R_w", "Ω", "5m");
+            cable("lw", "inductance of the cable", "L_w", "H", "500n");
+            cable("cw", "capacitance of the cable", "C_w", "F", "500p");
+            cable("rcw", "resistance in series with it", "R_c", "Ω", "100m");
+        }
         k.help = std::string(voltage_ ? "v is the potential of p against n; i counts into p, so that a source that "
                                         "delivers has a negative p. "
                                       : "The arrow shows the way of the current inside, from a to b; v is the "
@@ -121,17 +140,23 @@ public:
         const int branch = b.addBranch();
         if (b.rung() >= 2) {
             if (voltage_)
-                set.inner = innerImpedance(b);
+                set.inner = innerImpedance(b, b.rung() >= 3 ? b.value("rw") : 0, b.rung() >= 3 ? b.value("lw") : 0);
             else
                 set.conductance = 1 / b.value("ri");
         }
         b.addElement(std::make_unique<SourceElement>(b.partName(), branch, b.node(from), b.node(to), set));
-        b.offerBranch(branch, b.node(from), b.node(to));
+        Terms through = {{b.nodeCount() + branch, 1.0}};
+        if (b.rung() >= 3 && b.value("cw") > 0)
+            through.emplace_back(
+                b.nodeCount() + addCapacitor(b, b.node(from), b.node(to), b.value("cw"), b.value("rcw")), 1.0);
+        b.offerTerminals(b.node(from), b.node(to), through);
     }
 
     StiffSort stiff(int rung, const Value& value) const override {
         if (!voltage_) return rung >= 2 ? StiffSort::neither : StiffSort::current;
-        return rung >= 2 && (value("ri") > 0 || value("li") > 0) ? StiffSort::neither : StiffSort::voltage;
+        const bool soft =
+            (rung >= 2 && (value("ri") > 0 || value("li") > 0)) || (rung >= 3 && (value("rw") > 0 || value("lw") > 0));
+        return soft ? StiffSort::neither : StiffSort::voltage;
     }
 
     Status check(const Value& value) const override {

@@ -9,11 +9,14 @@ struct ChannelNodes {
     int drain, source, gate;
 };
 
-/// i = the smaller of v_ds / R_on and g_m (v_gs - V_th), alike in reverse; none below the threshold.
+/// i = the smaller of v_ds / R_on and g_m (v_gs - V_th), alike in reverse; none below the threshold. A symmetric one
+/// takes v_gd instead of v_gs in reverse.
 class PiecewiseChannel final : public Branch {
 public:
     struct Values {
         double resistance, transconductance, threshold, leak;
+        bool symmetric =
+            false;  ///< whether the drain takes the place of the source in reverse, as in a lateral channel
     };
     PiecewiseChannel(std::string part, int branch, ChannelNodes nodes, int nodeCount, const Values& values)
         : Branch(std::move(part), branch, nodes.drain, nodes.source),
@@ -35,7 +38,7 @@ public:
             s.voltage(row, from_, to_, -1 / values_.resistance);
         } else {
             const double g = (segment == saturated ? 1 : -1) * values_.transconductance;
-            s.voltage(row, gate_, to_, -g);
+            s.voltage(row, gate_, segment == reverse && values_.symmetric ? from_ : to_, -g);
             s.source(row, 0, -g * values_.threshold);
         }
     }
@@ -52,6 +55,22 @@ public:
             put(to_, -ofGate - ofVoltage);
             return guard;
         };
+        if (values_.symmetric) {
+            // In reverse the gate counts against the drain: v_gd = v_gs - v_ds.
+            const auto back = [&](double ofGate, double ofVoltage, int next) {
+                return form(ofGate, ofVoltage - ofGate, next);
+            };
+            switch (segment) {
+                case off:
+                    return {form(-g, 0, saturated), back(-g, 0, reverse)};
+                case saturated:
+                    return {form(g, 0, off), form(-g, r, ohmic)};
+                case ohmic:
+                    return {form(g, -r, saturated), back(g, r, reverse)};
+                default:
+                    return {back(g, 0, off), back(-g, -r, ohmic)};
+            }
+        }
         switch (segment) {
             case off:
                 return {form(-g, 0, saturated)};
@@ -78,28 +97,20 @@ public:
         double gain, threshold, slope;  ///< K in A/V^2, V_th, s in V
         double modulation;              ///< lambda in 1/V
         double exponent;                ///< of the temperature
-        double heatResistance, heatCapacity, ambient;
     };
-    /// @param power, rise  the unknowns that hold p and the temperature over ambient
-    SmoothChannel(std::string part, int branch, ChannelNodes nodes, int nodeCount, int power, int rise, int state,
+    SmoothChannel(std::string part, int branch, ChannelNodes nodes, int nodeCount, const Heat& heat,
                   const Values& values)
         : Branch(std::move(part), branch, nodes.drain, nodes.source),
           gate_(nodes.gate),
           current_(nodeCount + branch),
-          power_(power),
-          rise_(rise),
-          state_(state),
+          heat_(heat),
           values_(values) {}
     bool smooth() const override { return true; }
     bool conducts(int) const override { return true; }
     void stamp(LinearStamp& s, int) const override {
         s.currentLaw(branch_, from_, to_);
         s.unknown(s.branchRow(branch_), current_, 1.0);
-        s.unknown(power_, power_, 1.0);
-        s.unknown(rise_, rise_, 1.0);
-        s.state(rise_, state_, 1.0);
-        s.rate(state_, power_, 1 / values_.heatCapacity);
-        s.rate(state_, rise_, -1 / (values_.heatResistance * values_.heatCapacity));
+        heat_.stamp(s);
     }
     /// Current, and its derivatives by v_gs, v_ds and temperature.
     struct Current {
@@ -117,7 +128,7 @@ public:
         const double e = root > 0 ? vds * over / root : 0;
         const double eByVoltage = root > 0 ? over * over * over / (square * root) : 0,
                      eByOver = root > 0 ? vds * vds * vds / (square * root) : 0;
-        const double kelvin = std::max(values_.ambient + rise + 273.15, 1.0);
+        const double kelvin = std::max(heat_.ambient + rise + 273.15, 1.0);
         const double k = values_.gain * std::pow(kelvin / 298.15, -values_.exponent), m = 1 + values_.modulation * vds;
         const double shape = over * e - e * e / 2, byE = over - e;
         return {k * shape * m, k * m * (e + byE * eByOver) * soft.slope,
@@ -126,21 +137,18 @@ public:
     void evaluate(const SmoothPoint& at, SmoothStamp& out) const override {
         const int row = out.branchRow(branch_);
         const double source = at.potential(to_), vgs = at.potential(gate_) - source, vds = at.potential(from_) - source;
-        const Current c = current(vgs, vds, at.unknown(rise_));
+        const Current c = current(vgs, vds, at.unknown(heat_.rise));
         out.flow(row, -c.i);
         out.byUnknown(row, gate_, -c.byGate);
         out.byUnknown(row, from_, -c.byVoltage);
         out.byUnknown(row, to_, c.byGate + c.byVoltage);
-        out.byUnknown(row, rise_, -c.byHeat);
-        const double i = at.unknown(current_);
-        out.flow(power_, -vds * i);
-        out.byUnknown(power_, from_, -i);
-        out.byUnknown(power_, to_, i);
-        out.byUnknown(power_, current_, -vds);
+        out.byUnknown(row, heat_.rise, -c.byHeat);
+        heat_.evaluate(at, out, from_, to_, current_);
     }
 
 private:
-    int gate_, current_, power_, rise_, state_;
+    int gate_, current_;
+    Heat heat_;
     Values values_;
 };
 

@@ -1,6 +1,7 @@
 // Gated contacts: the ideal switch and the breaker.
 
 #include "parts/segmented.h"
+#include "parts/storages.h"
 
 namespace hedgerow {
 
@@ -38,20 +39,52 @@ public:
                     "no time at the exact instant of the edge. "
                     "For a transistor with its body diode take the MOSFET, or put a diode across it.",
                 .pins = {{"a", {0, -32}}, {"b", {0, 32}}, {"g", {-32, 0}, PinSort::signalIn}},
-                .parameters = {onResistance(), offResistance(), ratedVoltage(), ratedCurrent()},
+                .parameters = {onResistance(),
+                               offResistance(),
+                               {.key = "coss",
+                                .label = "output capacitance",
+                                .symbol = "C_o",
+                                .unit = "F",
+                                .standard = "200p",
+                                .least = 0,
+                                .aboveLeast = true,
+                                .rung = 3},
+                               {.key = "lpk",
+                                .label = "inductance of package and track",
+                                .symbol = "L_pk",
+                                .unit = "H",
+                                .standard = "5n",
+                                .least = 0,
+                                .rung = 3},
+                               ratedVoltage(),
+                               ratedCurrent()},
                 .rungs = {{1, "closed or open", "on: v = 0,  off: i = 0", "definition", 1.0},
                           {2, "on-resistance, leakage", "on: v = R_on i,  off: i = v / R_off",
-                           "Ohm's law in each state", 1.7}},
+                           "Ohm's law in each state", 1.7},
+                          {3, "output capacitance, package inductance",
+                           "as below, beside it C_o, both behind L_pk; R_on at least 1 mΩ",
+                           "a contact with the energy that it shorts", 20}},
                 .symbol = contactSymbol,
                 .labelAt = {16, -4},
                 .group = "Switches"};
     }
     void elaborate(NetworkBuilder& b) const override {
         const Contact contact(b);
-        std::vector<Piece> pieces = {blocking(contact.conductance), conducting(0, contact.resistance, 0)};
+        const bool dynamic = b.rung() >= 3;
+        const double resistance = dynamic ? std::max(contact.resistance, 1e-3) : contact.resistance;
+        std::vector<Piece> pieces = {blocking(contact.conductance), conducting(0, resistance, 0)};
         pieces[0].gateOn = 1;
         pieces[1].gateOff = 0;
-        addSegmented(b, b.node("a"), b.node("b"), std::move(pieces), b.signal("g"), {0, 1});
+        const int to = b.node("b");
+        if (!dynamic) return addSegmented(b, b.node("a"), to, std::move(pieces), b.signal("g"), {0, 1});
+        const int from = behindInductance(b, b.node("a"), b.value("lpk"));
+        const int branch = b.addBranch();
+        const int element = b.addElement(std::make_unique<SegmentedBranch>(
+            b.partName(), branch, from, to, b.nodeCount(), std::move(pieces), b.signal("g"), std::pair{0, 1}));
+        const int capacitance = addCapacitor(b, from, to, b.value("coss"));
+        b.offerTerminals(b.node("a"), to, {{b.nodeCount() + branch, 1.0}, {b.nodeCount() + capacitance, 1.0}});
+        b.offerConducting(element);
+        offerRatings(b);
     }
 };
 

@@ -17,6 +17,25 @@ const std::vector<Stroke> diodeSymbol = {
     {"M -12 10 L 12 10", Stroke::Weight::heavy},
     {"M 0 10 L 0 32"}};
 
+/// A junction that recovers and its capacitance, on rung 3 or 4. @return their currents from a to k
+std::pair<std::pair<int, double>, std::pair<int, double>> addJunction(NetworkBuilder& b, int a, int k) {
+    const Recovery recovery{b.value("tau"), b.value("tm")};
+    int junction = 0, capacitance = 0;
+    if (b.rung() == 3) {
+        int element = 0;
+        junction = addRecoveringDiode(b, a, k, b.value("vf"), b.value("ron"), 1 / b.value("roff"), recovery, &element);
+        capacitance = addCapacitor(b, a, k, b.value("cj"));
+        b.offerConducting(element);
+    } else {
+        junction = addExponentialDiode(b, a, k, {b.value("is"), b.value("n"), b.value("ron"), recovery});
+        // Counted from k to a: its charge is that of the reverse voltage.
+        capacitance = addCurvedCapacitor(b, k, a, b.value("cj"), DepletionCharge{b.value("phi"), b.value("grading")});
+    }
+    const int n = b.nodeCount();
+    b.offerForm("ij", "A", {{n + junction, 1.0}});
+    return {{n + junction, 1.0}, {n + capacitance, b.rung() == 3 ? 1.0 : -1.0}};
+}
+
 class Diode final : public SwitchingPart {
 public:
     PartKind kind() const override {
@@ -83,24 +102,8 @@ public:
 
 private:
     static void elaborateDynamic(NetworkBuilder& b) {
-        const int a = b.node("a"), k = b.node("k");
-        const Recovery recovery{b.value("tau"), b.value("tm")};
-        int junction = 0, capacitance = 0;
-        if (b.rung() == 3) {
-            int element = 0;
-            junction =
-                addRecoveringDiode(b, a, k, b.value("vf"), b.value("ron"), 1 / b.value("roff"), recovery, &element);
-            capacitance = addCapacitor(b, a, k, b.value("cj"));
-            b.offerConducting(element);
-        } else {
-            junction = addExponentialDiode(b, a, k, {b.value("is"), b.value("n"), b.value("ron"), recovery});
-            // Counted from k to a: its charge is that of the reverse voltage.
-            capacitance =
-                addCurvedCapacitor(b, k, a, b.value("cj"), DepletionCharge{b.value("phi"), b.value("grading")});
-        }
-        const double sign = b.rung() == 3 ? 1.0 : -1.0;
-        b.offerTerminals(a, k, {{b.nodeCount() + junction, 1.0}, {b.nodeCount() + capacitance, sign}});
-        b.offerForm("ij", "A", {{b.nodeCount() + junction, 1.0}});
+        const auto [junction, capacitance] = addJunction(b, b.node("a"), b.node("k"));
+        b.offerTerminals(b.node("a"), b.node("k"), {junction, capacitance});
         offerRatings(b);
     }
 };
@@ -129,12 +132,42 @@ public:
                                   onResistance(),
                                   onResistance("breakdown resistance", "rz", "R_z", "1"),
                                   offResistance(),
+                                  lifetime("30n"),
+                                  transit("15n"),
+                                  {.key = "cj",
+                                   .label = "junction capacitance (at 0 V)",
+                                   .symbol = "C_j",
+                                   .unit = "F",
+                                   .standard = "200p",
+                                   .least = 0,
+                                   .aboveLeast = true,
+                                   .rung = 3},
+                                  saturationCurrent(),
+                                  emission(),
+                                  builtIn(),
+                                  grading(),
+                                  {.key = "corner",
+                                   .label = "width of the breakdown knee",
+                                   .symbol = "s_z",
+                                   .unit = "V",
+                                   .standard = "50m",
+                                   .least = 0,
+                                   .aboveLeast = true,
+                                   .rung = 4},
                                   ratedCurrent()},
                    .rungs = {{1, "ideal in all three states", "forward: v = 0,  blocking: i = 0,  breakdown: v = −V_z",
                               "piecewise-linear junction", 1.0},
                              {2, "knee, resistances, leakage",
                               "forward: v = V_f + R_on i,  breakdown: v = −V_z + R_z i,  blocking: i = v / R_off",
-                              "piecewise-linear junction, continuous at both knees", 1.7}},
+                              "piecewise-linear junction, continuous at both knees", 1.7},
+                             {3, "recovery charge, junction capacitance",
+                              "forward as the diode: i = (q_E − q_M) / T_M,  dq_M/dt = i − q_M / τ;  beside it C_j and "
+                              "the breakdown",
+                              "P. O. Lauritzen, C. L. Ma, IEEE Trans. Power Electronics 6 (1991), 188", 15},
+                             {4, "exponential junction, depletion charge, rounded breakdown",
+                              "q_E = (τ + T_M) I_s (exp(v_j / (n V_T)) − 1);  C_j(v) = C_j (1 − v / φ)^−m;  breakdown "
+                              "i = −(s_z / R_z) ln(1 + exp(−(v + V_z) / s_z))",
+                              "the same; the breakdown is its straight line with the corner rounded over s_z", 45}},
                    .symbol = diodeSymbol,
                    .labelAt = {20, -4},
                    .group = "Switches"};
@@ -142,6 +175,7 @@ public:
         return k;
     }
     void elaborate(NetworkBuilder& b) const override {
+        if (b.rung() >= 3) return elaborateDynamic(b);
         enum { off, forward, breakdown };
         const bool lossy = b.rung() >= 2;
         const double knee = lossy ? b.value("vf") : 0, leak = lossy ? 1 / b.value("roff") : 0, vz = b.value("vz");
@@ -151,6 +185,28 @@ public:
         pieces[forward].bounds = {currentAbove(knee * leak, off)};
         pieces[breakdown].bounds = {currentBelow(-vz * leak, off)};
         addSegmented(b, b.node("a"), b.node("k"), std::move(pieces));
+    }
+
+private:
+    /// A diode that recovers, and beside it a branch from k to a that breaks down.
+    static void elaborateDynamic(NetworkBuilder& b) {
+        const int a = b.node("a"), k = b.node("k");
+        const auto [junction, capacitance] = addJunction(b, a, k);
+        const double vz = b.value("vz"), least = 1e-6, resistance = std::max(b.value("rz"), least);
+        const int reverse = b.addBranch();
+        if (b.rung() == 3) {
+            std::vector<Piece> pieces = {blocking(0), conducting(vz, resistance, 0)};
+            pieces[0].bounds = {voltageBelow(vz, 1)};
+            pieces[1].bounds = {currentAbove(0, 0)};
+            b.addElement(
+                std::make_unique<SegmentedBranch>(b.partName(), reverse, k, a, b.nodeCount(), std::move(pieces)));
+        } else {
+            b.addElement(
+                std::make_unique<SoftKnee>(b.partName(), reverse, k, a, b.nodeCount(),
+                                           SoftKnee::Values{vz, resistance, b.value("corner"), 1 / b.value("roff")}));
+        }
+        b.offerTerminals(a, k, {junction, capacitance, {b.nodeCount() + reverse, -1.0}});
+        offerRatings(b);
     }
 };
 

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "parts/junctions.h"
 #include "parts/segmented.h"
 
 namespace hedgerow {
@@ -49,11 +50,25 @@ public:
                                 .least = 0,
                                 .most = 1,
                                 .rung = 2},
+                               lifetime("20u"),
+                               transit("5u"),
+                               {.key = "cj",
+                                .label = "junction capacitance",
+                                .symbol = "C_j",
+                                .unit = "F",
+                                .standard = "500p",
+                                .least = 0,
+                                .aboveLeast = true,
+                                .rung = 3},
                                ratedVoltage(),
                                ratedCurrent()},
                 .rungs = {{1, "closed or open", "on: v = 0 while i ≥ 0,  off: i = 0", "definition", 1.0},
                           {2, "knee, resistance, leakage; latching, holding, turn-off time",
-                           "on: v = V_f + R_on i while i ≥ I_H,  off: i = v / R_off", "terms of IEC 60747-6", 1.7}},
+                           "on: v = V_f + R_on i while i ≥ I_H,  off: i = v / R_off", "terms of IEC 60747-6", 1.7},
+                          {3, "recovery charge, junction capacitance",
+                           "a forward valve in series with a junction: i = (q_E − q_M) / T_M,  dq_M/dt = i − q_M / τ;  "
+                           "beside them C_j",
+                           "P. O. Lauritzen, C. L. Ma, IEEE Trans. Power Electronics 6 (1991), 188", 15}},
                 .symbol = {{"M 0 -32 L 0 -12"},
                            {"M -12 -12 L 12 -12 L 0 10 Z"},
                            {"M -12 -12 L 12 -12 L 0 10 Z", Stroke::Weight::normal, true, Stroke::When::conducting},
@@ -70,6 +85,7 @@ public:
         return SwitchingPart::check(value);
     }
     void elaborate(NetworkBuilder& b) const override {
+        if (b.rung() >= 3) return elaborateDynamic(b);
         enum { off, armed, held, starting, latched, recovering, recoveringArmed, chopped };
         const bool lossy = b.rung() >= 2;
         const double knee = lossy ? b.value("vf") : 0, leak = lossy ? 1 / b.value("roff") : 0;
@@ -99,6 +115,41 @@ public:
         pieces[recovering].timeout = Timeout{recovery, off};
         pieces[recoveringArmed].timeout = Timeout{recovery, armed};
         addSegmented(b, b.node("a"), b.node("k"), std::move(pieces), b.signal("g"), {off, armed});
+    }
+
+private:
+    /// The junction blocks in reverse once its charge is swept out; the valve before it blocks forward until it is
+    /// fired, and lets pass what flows back. After a reverse current of the turn-off time it blocks forward again.
+    static void elaborateDynamic(NetworkBuilder& b) {
+        enum { off, reverse, held, recovering, armed, latched, recoveringArmed };
+        const int a = b.node("a"), k = b.node("k"), inner = b.addNode();
+        const double leak = 1 / b.value("roff"), hold = b.value("ihold"), latch = std::max(hold, b.value("ilatch")),
+                     recovery = b.value("tq"), least = 1e-4;
+        const Piece closed = conducting(0, least, 0);
+        std::vector<Piece> pieces = {blocking(leak), closed, closed, closed, closed, closed, closed};
+        pieces[off].bounds = {voltageAbove(0, reverse)};
+        pieces[reverse].bounds = {currentBelow(0, off)};
+        pieces[off].gateOn = pieces[reverse].gateOn = armed;
+        // Fired: closed either way, so that a forward current may start.
+        pieces[armed].gateOff = off;
+        pieces[armed].bounds = {currentBelow(std::max(latch, 1e-6), latched)};
+        pieces[latched].bounds = {currentAbove(hold, recoveringArmed)};
+        pieces[latched].gateOff = held;
+        pieces[held].bounds = {currentAbove(hold, recovering)};
+        pieces[held].gateOn = latched;
+        pieces[recovering].bounds = {currentBelow(std::max(hold, 1e-6), held)};
+        pieces[recovering].gateOn = recoveringArmed;
+        pieces[recovering].timeout = Timeout{recovery, off};
+        pieces[recoveringArmed].bounds = {currentBelow(std::max(latch, 1e-6), latched)};
+        pieces[recoveringArmed].gateOff = recovering;
+        const int valve = b.addBranch();
+        const int element = b.addElement(std::make_unique<SegmentedBranch>(
+            b.partName(), valve, a, inner, b.nodeCount(), std::move(pieces), b.signal("g"), std::pair{off, armed}));
+        addRecoveringDiode(b, inner, k, b.value("vf"), b.value("ron"), leak, {b.value("tau"), b.value("tm")});
+        const int capacitance = addCapacitor(b, a, k, b.value("cj"));
+        b.offerTerminals(a, k, {{b.nodeCount() + valve, 1.0}, {b.nodeCount() + capacitance, 1.0}});
+        b.offerConducting(element);
+        offerRatings(b);
     }
 };
 

@@ -1,9 +1,7 @@
-// Transistors with their antiparallel diode: MOSFET and IGBT.
+// Transistors: MOSFET and IGBT with their antiparallel diodes, GaN HEMT.
 
 #include "parts/junctions.h"
-#include "parts/segmented.h"
-#include "parts/switches/channel.h"
-#include "parts/switches/loss_fields.h"
+#include "parts/switches/gate_drive.h"
 
 namespace hedgerow {
 
@@ -52,136 +50,8 @@ public:
     }
 
 protected:
-    /// With what a data sheet gives of its losses.
-    static PartKind withLosses(PartKind kind) {
-        const auto losses = lossParameters(true);
-        // Before the ratings, which come last.
-        const auto ratings = std::find_if(kind.parameters.begin(), kind.parameters.end(),
-                                          [](const ParameterKind& parameter) { return parameter.rating; });
-        kind.parameters.insert(ratings, losses.begin(), losses.end());
-        return kind;
-    }
-};
-
-class Mosfet final : public TransistorPart {
-public:
-    PartKind kind() const override {
-        return withLosses(
-            {.id = "mosfet",
-             .title = "MOSFET with body diode",
-             .prefix = "Q",
-             .synonyms = {"mosfet", "fet", "nmos", "transistor"},
-             .summary = "A channel that conducts both ways while the gate is on, with a diode from s to d",
-             .help = "While the gate is on the channel conducts both ways; while it is off the body diode carries what "
-                     "flows from s to d. One rung up, a reverse current shares between channel and diode once it lifts "
-                     "the voltage above the knee. There the energies of a data sheet tell what each switching costs: "
-                     "the card "
-                     "shows them beside what is conducted, and the temperature of the junction. An energy is typed as "
-                     "400 125: 10 0.2m, 20 0.5m (V and °C, then pairs of A and J; further curves behind a semicolon), "
-                     "the thermal impedance from junction to case as 0.2 1m, 0.5 20m.",
-             .pins = {{"d", {0, -32}}, {"s", {0, 32}}, {"g", {-32, 0}, PinSort::signalIn}},
-             .parameters = {onResistance("channel resistance"),
-                            kneeVoltage("vf", "knee of the diode", "V_f", "0.8"),
-                            onResistance("resistance of the diode", "rd", "R_d", "5m"),
-                            offResistance(),
-                            positive("vth", "threshold", "V_th", "V", "3", 3),
-                            positive("gm", "transconductance", "g_m", "S", "40", 3),
-                            positive("von", "gate voltage that turns on", "V_on", "V", "12", 3),
-                            {.key = "voff",
-                             .label = "gate voltage that turns off",
-                             .symbol = "V_off",
-                             .unit = "V",
-                             .standard = "0",
-                             .rung = 3},
-                            positive("rg", "gate resistance, driver included", "R_g", "Ω", "5", 3),
-                            positive("ciss", "input capacitance", "C_iss", "F", "3n", 3),
-                            positive("coss", "output capacitance", "C_oss", "F", "400p", 3),
-                            positive("crss", "reverse transfer capacitance", "C_rss", "F", "50p", 3),
-                            {.key = "lpk",
-                             .label = "inductance of package and track",
-                             .symbol = "L_pk",
-                             .unit = "H",
-                             .standard = "5n",
-                             .least = 0,
-                             .rung = 3},
-                            lifetime("60n"),
-                            transit("30n"),
-                            positive("vc", "voltage at which the capacitances are given", "V_C", "V", "40", 4),
-                            builtIn(),
-                            grading(),
-                            saturationCurrent(),
-                            emission(),
-                            positive("corner", "width of the threshold", "s", "V", "80m", 4),
-                            {.key = "lambda",
-                             .label = "channel length modulation",
-                             .symbol = "λ",
-                             .unit = "",
-                             .standard = "5m",
-                             .least = 0,
-                             .rung = 4},
-                            {.key = "kt",
-                             .label = "fall of the channel's gain with temperature, as a power",
-                             .symbol = "k_T",
-                             .unit = "",
-                             .standard = "2",
-                             .least = 0,
-                             .most = 5,
-                             .rung = 4},
-                            positive("rth", "thermal resistance to ambient, K/W", "R_th", "", "10", 4),
-                            positive("cth", "heat capacity, J/K", "C_th", "", "50m", 4),
-                            {.key = "ta",
-                             .label = "ambient temperature, °C",
-                             .symbol = "T_a",
-                             .unit = "",
-                             .standard = "25",
-                             .least = -200,
-                             .most = 400,
-                             .rung = 4},
-                            ratedVoltage(),
-                            ratedCurrent()},
-             .rungs = {{1, "closed, open, or diode", "on: v = 0,  off: v ≥ 0, i ≤ 0, v i = 0", "definition", 1.0},
-                       {2, "channel resistance, diode knee, leakage",
-                        "on: v = R_on i, with −v > V_f the diode beside it;  off: i = v / R_off or v = −V_f + R_d i",
-                        "piecewise-linear channel and junction", 1.7},
-                       {3, "gate drive, capacitances, recovery, package inductance",
-                        "i = min(v / R_on, g_m (v_gs − V_th));  C_gd = C_rss, C_gs = C_iss − C_rss, C_ds = C_oss − "
-                        "C_rss;  the gate through R_g from V_on or V_off;  diode with q_M",
-                        "piecewise-linear transistor; P. O. Lauritzen, C. L. Ma, IEEE Trans. Power Electronics 6 "
-                        "(1991), 188",
-                        150},
-                       {4, "channel and charges as curves, heat",
-                        "i = K (v_o v_e − v_e²/2)(1 + λ v),  K = 1 / (R_on (V_on − V_th)) (T / 298 K)^−k_T;  C(v) = "
-                        "C (1 + v/φ)^−m through its value at V_C;  C_th dT/dt = p − (T − T_a) / R_th",
-                        "H. Shichman, D. A. Hodges, IEEE J. Solid-State Circuits 3 (1968), 285, corners rounded", 250}},
-             .symbol = transistorSymbol(true),
-             .labelAt = {28, -4},
-             .group = "Switches"});
-    }
-    Status check(const std::function<double(std::string_view)>& value) const override {
-        if (auto status = TransistorPart::check(value); !status) return status;
-        if (value("crss") >= value("coss"))
-            return Error{ErrorCode::range,
-                         "the output capacitance must be above the reverse transfer capacitance, "
-                         "which is a part of it",
-                         {},
-                         {},
-                         "coss"};
-        if (value("crss") >= value("ciss"))
-            return Error{ErrorCode::range,
-                         "the input capacitance must be above the reverse transfer capacitance, which "
-                         "is a part of it",
-                         {},
-                         {},
-                         "ciss"};
-        if (value("vth") >= value("von"))
-            return Error{ErrorCode::range, "the gate voltage that turns on must be above the threshold", {}, {}, "von"};
-        if (value("vth") <= value("voff"))
-            return Error{
-                ErrorCode::range, "the gate voltage that turns off must be below the threshold", {}, {}, "voff"};
-        return {};
-    }
-    void elaborate(NetworkBuilder& b) const override {
-        if (b.rung() >= 3) return elaborateDynamic(b);
+    /// Rungs 1 and 2: a channel that conducts both ways while the gate is on, and a knee beside it in reverse, always.
+    static void elaborateReverseKnee(NetworkBuilder& b, std::string_view from, std::string_view to) {
         enum { off, channel, body, both };
         const bool lossy = b.rung() >= 2;
         const Junction diode{lossy ? b.value("vf") : 0, lossy ? b.value("rd") : 0};
@@ -204,91 +74,109 @@ public:
             pieces[both].bounds = {currentBelow(-diode.knee / on, channel)};
             pieces[both].gateOff = body;
         }
-        addSegmented(b, b.node("d"), b.node("s"), std::move(pieces), b.signal("g"), {off, channel});
+        addSegmented(b, b.node(from), b.node(to), std::move(pieces), b.signal("g"), {off, channel});
+    }
+};
+
+class Mosfet final : public TransistorPart {
+public:
+    PartKind kind() const override {
+        return withValues(
+            {.id = "mosfet",
+             .title = "MOSFET with body diode",
+             .prefix = "Q",
+             .synonyms = {"mosfet", "fet", "nmos", "transistor"},
+             .summary = "A channel that conducts both ways while the gate is on, with a diode from s to d",
+             .help = "While the gate is on the channel conducts both ways; while it is off the body diode carries what "
+                     "flows from s to d. One rung up, a reverse current shares between channel and diode once it lifts "
+                     "the voltage above the knee. There the energies of a data sheet tell what each switching costs: "
+                     "the card "
+                     "shows them beside what is conducted, and the temperature of the junction. An energy is typed as "
+                     "400 125: 10 0.2m, 20 0.5m (V and °C, then pairs of A and J; further curves behind a semicolon), "
+                     "the thermal impedance from junction to case as 0.2 1m, 0.5 20m.",
+             .pins = {{"d", {0, -32}}, {"s", {0, 32}}, {"g", {-32, 0}, PinSort::signalIn}},
+             .parameters = {onResistance("channel resistance"), kneeVoltage("vf", "knee of the diode", "V_f", "0.8"),
+                            onResistance("resistance of the diode", "rd", "R_d", "5m"), offResistance(), ratedVoltage(),
+                            ratedCurrent()},
+             .rungs = {{1, "closed, open, or diode", "on: v = 0,  off: v ≥ 0, i ≤ 0, v i = 0", "definition", 1.0},
+                       {2, "channel resistance, diode knee, leakage",
+                        "on: v = R_on i, with −v > V_f the diode beside it;  off: i = v / R_off or v = −V_f + R_d i",
+                        "piecewise-linear channel and junction", 1.7},
+                       {3, "gate drive, capacitances, recovery, package inductance",
+                        "i = min(v / R_on, g_m (v_gs − V_th));  C_gd = C_rss, C_gs = C_iss − C_rss, C_ds = C_oss − "
+                        "C_rss;  the gate through R_g from V_on or V_off;  diode with q_M",
+                        "piecewise-linear transistor; P. O. Lauritzen, C. L. Ma, IEEE Trans. Power Electronics 6 "
+                        "(1991), 188",
+                        150},
+                       {4, "channel and charges as curves, heat",
+                        "i = K (v_o v_e − v_e²/2)(1 + λ v),  K = 1 / (R_on (V_on − V_th)) (T / 298 K)^−k_T;  C(v) = "
+                        "C (1 + v/φ)^−m through its value at V_C;  C_th dT/dt = p − (T − T_a) / R_th",
+                        "H. Shichman, D. A. Hodges, IEEE J. Solid-State Circuits 3 (1968), 285, corners rounded", 250}},
+             .symbol = transistorSymbol(true),
+             .labelAt = {28, -4},
+             .group = "Switches"},
+            {gateParameters({"3", "40", "12", "0", "5", "3n", "400p", "50p", "5n"}),
+             {lifetime("60n"), transit("30n")},
+             curvedChannelParameters("40"),
+             {builtIn(), grading(), saturationCurrent(), emission()},
+             lossParameters(true)});
+    }
+    Status check(const std::function<double(std::string_view)>& value) const override {
+        if (auto status = TransistorPart::check(value); !status) return status;
+        return checkGate(value);
+    }
+    void elaborate(NetworkBuilder& b) const override {
+        if (b.rung() >= 3) return elaborateDynamic(b);
+        elaborateReverseKnee(b, "d", "s");
     }
 
 private:
-    static ParameterKind positive(const char* key, const char* label, const char* symbol, const char* unit,
-                                  const char* standard, int rung) {
-        return {.key = key,
-                .label = label,
-                .symbol = symbol,
-                .unit = unit,
-                .standard = standard,
-                .least = 0,
-                .aboveLeast = true,
-                .rung = rung};
-    }
-
-    /// What conducts by a field has a resistance, even where none was given.
-    static double channelResistance(NetworkBuilder& b) { return std::max(b.value("ron"), 1e-6); }
-
-    /// A source of V_on or V_off behind R_g, between gate and source.
-    static void addDriver(NetworkBuilder& b, int gate, int source) {
-        const double resistance = b.value("rg");
-        std::vector<Piece> pieces = {{1, -resistance, b.value("voff"), true}, {1, -resistance, b.value("von"), true}};
-        pieces[0].gateOn = 1;
-        pieces[1].gateOff = 0;
-        const int branch = b.addBranch();
-        b.addElement(std::make_unique<SegmentedBranch>(b.partName(), branch, gate, source, b.nodeCount(),
-                                                       std::move(pieces), b.signal("g"), std::pair{0, 1}));
-        b.offerForm("ig", "A", {{b.nodeCount() + branch, -1.0}});
-    }
-
     static void elaborateDynamic(NetworkBuilder& b) {
-        const bool curved = b.rung() >= 4;
-        const int source = b.node("s"), drain = behindInductance(b, b.node("d"), b.value("lpk")), gate = b.addNode();
-        const double cgd = b.value("crss"), cgs = b.value("ciss") - cgd, cds = b.value("coss") - cgd;
+        const int source = b.node("s"), drain = behindInductance(b, b.node("d"), b.value("lpk"));
+        const ChannelNodes at{drain, source, b.addNode()};
+        addDriver(b, at.gate, source);
+        const auto [toGate, toSource] = addCapacitances(b, at);
+        const int channel = addChannel(b, at);
         const Recovery recovery{b.value("tau"), b.value("tm")};
-        addDriver(b, gate, source);
-        addCapacitor(b, gate, source, cgs);
-        int channel = 0, diode = 0, toGate = 0, toSource = 0;
-        if (curved) {
-            const DepletionCharge layer{b.value("phi"), b.value("grading")};
-            // The data sheet gives capacitances at a voltage; the curves start at zero volts.
-            const double atZero = 1 / layer(b.value("vc")).slope;
-            toGate = addCurvedCapacitor(b, drain, gate, cgd * atZero, layer);
-            toSource = addCurvedCapacitor(b, drain, source, cds * atZero, layer);
-            channel = addSmoothChannel(b, {drain, source, gate});
-            diode = addExponentialDiode(b, source, drain, {b.value("is"), b.value("n"), b.value("rd"), recovery});
-        } else {
-            toGate = addCapacitor(b, drain, gate, cgd);
-            toSource = addCapacitor(b, drain, source, cds);
-            channel = b.addBranch();
-            const int element = b.addElement(std::make_unique<PiecewiseChannel>(
-                b.partName(), channel, ChannelNodes{drain, source, gate}, b.nodeCount(),
-                PiecewiseChannel::Values{channelResistance(b), b.value("gm"), b.value("vth"), 1 / b.value("roff")}));
-            b.offerConducting(element);
-            diode = addRecoveringDiode(b, source, drain, b.value("vf"), b.value("rd"), 0, recovery);
-        }
+        const int diode =
+            b.rung() == 3
+                ? addRecoveringDiode(b, source, drain, b.value("vf"), b.value("rd"), 0, recovery)
+                : addExponentialDiode(b, source, drain, {b.value("is"), b.value("n"), b.value("rd"), recovery});
         const int n = b.nodeCount();
         b.offerTerminals(b.node("d"), source,
                          {{n + channel, 1.0}, {n + toGate, 1.0}, {n + toSource, 1.0}, {n + diode, -1.0}});
-        b.offerForm("ich", "A", {{n + channel, 1.0}});
-        Terms control = {{gate, 1.0}};
-        if (source >= 0) control.emplace_back(source, -1.0);
-        b.offerForm("vgs", "V", control);
         offerRatings(b);
     }
+};
 
-    static int addSmoothChannel(NetworkBuilder& b, ChannelNodes nodes) {
-        const int branch = b.addBranch(), power = b.addNode(), rise = b.addNode();
-        const int state = b.addState(StateSort::capacitorVoltage, "", b.value("cth"));
-        const double gain = 1 / (channelResistance(b) * (b.value("von") - b.value("vth")));
-        b.addElement(std::make_unique<SmoothChannel>(
-            b.partName(), branch, nodes, b.nodeCount(), power, rise, state,
-            SmoothChannel::Values{gain, b.value("vth"), b.value("corner"), b.value("lambda"), b.value("kt"),
-                                  b.value("rth"), b.value("cth"), b.value("ta")}));
-        b.offerForm("pch", "W", {{power, 1.0}});
-        b.offerForm("rise", "K", {{rise, 1.0}});
-        return branch;
+/// What is left of the charge in the base goes on conducting: i = x, tau dx/dt = kappa i_channel - x.
+class TailCurrent final : public Branch {
+public:
+    TailCurrent(std::string part, int branch, int from, int to, int nodeCount, int channel, int state, double lifetime,
+                double gain)
+        : Branch(std::move(part), branch, from, to),
+          current_(nodeCount + branch),
+          channel_(nodeCount + channel),
+          state_(state),
+          lifetime_(lifetime),
+          gain_(gain) {}
+    void stamp(LinearStamp& s, int) const override {
+        s.currentLaw(branch_, from_, to_);
+        s.unknown(s.branchRow(branch_), current_, 1.0);
+        s.state(s.branchRow(branch_), state_, 1.0);
+        s.rate(state_, channel_, gain_ / lifetime_);
+        s.rate(state_, current_, -1 / lifetime_);
     }
+
+private:
+    int current_, channel_, state_;
+    double lifetime_, gain_;
 };
 
 class Igbt final : public TransistorPart {
 public:
     PartKind kind() const override {
-        return withLosses(
+        return withValues(
             {.id = "igbt",
              .title = "IGBT with antiparallel diode",
              .prefix = "Q",
@@ -311,12 +199,43 @@ public:
              .rungs = {{1, "closed, open, or diode", "on: v = 0,  off: v ≥ 0, i ≤ 0, v i = 0", "definition", 1.0},
                        {2, "knees, resistances, leakage",
                         "on: v = V_ce0 + R_on i for i > 0;  diode: v = −V_f + R_d i for i < 0;  else i = v / R_off",
-                        "piecewise-linear output characteristics, as data sheets give them", 1.7}},
+                        "piecewise-linear output characteristics, as data sheets give them", 1.7},
+                       {3, "gate drive, capacitances, tail current, recovery, package inductance",
+                        "a channel i_n behind the knee, as that of the MOSFET;  i = i_n + x,  τ_t dx/dt = κ / (1 − κ) "
+                        "i_n − x;  C_ge = C_iss − C_rss, C_gc = C_rss, C_ce = C_oss − C_rss;  diode with q_M",
+                        "a MOSFET that feeds the base of a bipolar transistor: A. R. Hefner, D. L. Blackburn, "
+                        "Solid-State Electronics 31 (1988), 1513, with a lumped base charge",
+                        150},
+                       {4, "channel, knee and charges as curves, heat",
+                        "i_n = K (v_o v_e − v_e²/2)(1 + λ v),  knee rounded over s_ce;  C(v) = C (1 + v/φ)^−m through "
+                        "its value at V_C;  C_th dT/dt = p − (T − T_a) / R_th",
+                        "H. Shichman, D. A. Hodges, IEEE J. Solid-State Circuits 3 (1968), 285, corners rounded", 250}},
              .symbol = transistorSymbol(false),
              .labelAt = {28, -4},
-             .group = "Switches"});
+             .group = "Switches"},
+            {gateParameters({"5.5", "20", "15", "-8", "5", "3n", "200p", "50p", "10n"}),
+             {positive("ttail", "lifetime of the charge in the base", "τ_t", "s", "300n", 3),
+              {.key = "ktail",
+               .label = "share of the current that the base carries",
+               .symbol = "κ",
+               .unit = "",
+               .standard = "0.2",
+               .least = 0,
+               .most = 0.9,
+               .rung = 3},
+              lifetime("150n"),
+              transit("80n")},
+             curvedChannelParameters("25"),
+             {positive("knee", "width of the knee", "s_ce", "V", "60m", 4), builtIn(), grading(), saturationCurrent(),
+              emission()},
+             lossParameters(true)});
+    }
+    Status check(const std::function<double(std::string_view)>& value) const override {
+        if (auto status = TransistorPart::check(value); !status) return status;
+        return checkGate(value);
     }
     void elaborate(NetworkBuilder& b) const override {
+        if (b.rung() >= 3) return elaborateDynamic(b);
         if (b.rung() < 2) {
             enum { off, on, diode };
             std::vector<Piece> pieces = {blocking(0), conducting(0, 0, 0), conducting(0, 0, 0)};
@@ -343,6 +262,107 @@ public:
         pieces[diodeReady].gateOff = diode;
         addSegmented(b, b.node("c"), b.node("e"), std::move(pieces), b.signal("g"), {off, ready});
     }
+
+private:
+    static void elaborateDynamic(NetworkBuilder& b) {
+        const int emitter = b.node("e"), collector = behindInductance(b, b.node("c"), b.value("lpk"));
+        const int gate = b.addNode(), base = b.addNode();
+        addDriver(b, gate, emitter);
+        const auto [toGate, toEmitter] = addCapacitances(b, {collector, emitter, gate});
+        const double share = 1 - b.value("ktail");
+        // Where the knee is rounded, half of the resistance lies in it: its corner is then as wide as it says.
+        const double inKnee = b.rung() == 3 ? 0 : 0.5;
+        const int channel = addChannel(b, {base, emitter, gate}, false, share, 1 - inKnee);
+        const int tail = b.addBranch();
+        const int state = b.addState(StateSort::windingCurrent, "", b.value("ttail"));
+        b.addElement(std::make_unique<TailCurrent>(b.partName(), tail, base, emitter, b.nodeCount(), channel, state,
+                                                   b.value("ttail"), b.value("ktail") / share));
+        b.offerForm("itail", "A", {{b.nodeCount() + tail, 1.0}});
+        // The knee: collector and base are one while the transistor conducts, and apart when the voltage reverses.
+        const int knee = b.addBranch();
+        const double leak = 1 / b.value("roff");
+        if (b.rung() == 3) {
+            std::vector<Piece> pieces = {blocking(leak), conducting(b.value("vce"), 0, 0)};
+            pieces[0].bounds = {voltageBelow(b.value("vce"), 1)};
+            pieces[1].bounds = {currentAbove(b.value("vce") * leak, 0)};
+            b.addElement(std::make_unique<SegmentedBranch>(b.partName(), knee, collector, base, b.nodeCount(),
+                                                           std::move(pieces)));
+        } else {
+            b.addElement(std::make_unique<SoftKnee>(
+                b.partName(), knee, collector, base, b.nodeCount(),
+                SoftKnee::Values{b.value("vce"), inKnee * channelResistance(b), b.value("knee"), leak}));
+        }
+        const Recovery recovery{b.value("tau"), b.value("tm")};
+        const int diode =
+            b.rung() == 3
+                ? addRecoveringDiode(b, emitter, collector, b.value("vf"), b.value("rd"), 0, recovery)
+                : addExponentialDiode(b, emitter, collector, {b.value("is"), b.value("n"), b.value("rd"), recovery});
+        const int n = b.nodeCount();
+        b.offerTerminals(b.node("c"), emitter,
+                         {{n + knee, 1.0}, {n + toGate, 1.0}, {n + toEmitter, 1.0}, {n + diode, -1.0}});
+        offerRatings(b);
+    }
+};
+
+/// A lateral channel without a body diode: in reverse the drain takes the place of the source.
+class GanHemt final : public TransistorPart {
+public:
+    PartKind kind() const override {
+        PartKind k = withValues(
+            {.id = "gan-hemt",
+             .title = "GaN HEMT",
+             .prefix = "Q",
+             .synonyms = {"gan", "hemt", "gan transistor"},
+             .summary = "A lateral channel that conducts both ways while the gate is on, and in reverse without it",
+             .help = "While the gate is on the channel conducts both ways. While it is off the channel opens by itself "
+                     "in reverse, once the voltage from s to d passes the threshold and what the gate is held below "
+                     "zero: a knee without any stored charge. From rung 3 on this follows from the channel, whose "
+                     "drain then acts as source.",
+             .pins = {{"d", {0, -32}}, {"s", {0, 32}}, {"g", {-32, 0}, PinSort::signalIn}},
+             .parameters = {onResistance("channel resistance", "ron", "R_on", "25m"),
+                            kneeVoltage("vf", "knee in reverse, gate off", "V_f", "1.8"),
+                            onResistance("resistance in reverse, gate off", "rd", "R_d", "40m"), offResistance(),
+                            ratedVoltage(), ratedCurrent()},
+             .rungs = {{1, "closed, open, or reverse", "on: v = 0,  off: v ≥ 0, i ≤ 0, v i = 0", "definition", 1.0},
+                       {2, "channel resistance, knee in reverse, leakage",
+                        "on: v = R_on i;  off: i = v / R_off or v = −V_f + R_d i", "piecewise-linear channel", 1.7},
+                       {3, "gate drive, capacitances, package inductance",
+                        "i = min(v / R_on, g_m (v_gs − V_th)), in reverse min(v_sd / R_on, g_m (v_gd − V_th));  "
+                        "C_gd = C_rss, C_gs = C_iss − C_rss, C_ds = C_oss − C_rss;  no stored charge",
+                        "piecewise-linear channel, symmetric in source and drain", 120},
+                       {4, "channel and charges as curves, heat",
+                        "i = K (v_o v_e − v_e²/2)(1 + λ v), in reverse with v_gd;  C(v) = C (1 + v/φ)^−m through its "
+                        "value at V_C;  C_th dT/dt = p − (T − T_a) / R_th",
+                        "H. Shichman, D. A. Hodges, IEEE J. Solid-State Circuits 3 (1968), 285, corners rounded", 200}},
+             .symbol = {{"M 0 -32 L 0 -14 L -12 -14"},
+                        {"M 0 32 L 0 14 L -12 14"},
+                        {"M -18 -16 L -18 16"},
+                        {"M -32 0 L -18 0", Stroke::Weight::thin},
+                        {"M -12 -18 L -12 18", Stroke::Weight::heavy},
+                        {"M -12 0 L 0 0 L 0 14", Stroke::Weight::thin},
+                        {"M 8 -6 L 8 6", Stroke::Weight::heavy, false, Stroke::When::conducting}},
+             .labelAt = {20, -4},
+             .group = "Switches"},
+            {gateParameters({"1.4", "60", "6", "-2", "5", "400p", "120p", "4p", "1n"}),
+             curvedChannelParameters("100"),
+             {builtIn(), grading()},
+             lossParameters(true)});
+        return k;
+    }
+    Status check(const std::function<double(std::string_view)>& value) const override {
+        if (auto status = TransistorPart::check(value); !status) return status;
+        return checkGate(value);
+    }
+    void elaborate(NetworkBuilder& b) const override {
+        if (b.rung() < 3) return elaborateReverseKnee(b, "d", "s");
+        const int source = b.node("s"), drain = behindInductance(b, b.node("d"), b.value("lpk"));
+        const ChannelNodes at{drain, source, b.addNode()};
+        addDriver(b, at.gate, source);
+        const auto [toGate, toSource] = addCapacitances(b, at);
+        const int channel = addChannel(b, at, true), n = b.nodeCount();
+        b.offerTerminals(b.node("d"), source, {{n + channel, 1.0}, {n + toGate, 1.0}, {n + toSource, 1.0}});
+        offerRatings(b);
+    }
 };
 
 }  // namespace
@@ -350,6 +370,7 @@ public:
 void registerTransistors(PartLibrary& library) {
     library.add(std::make_unique<Mosfet>());
     library.add(std::make_unique<Igbt>());
+    library.add(std::make_unique<GanHemt>());
 }
 
 }  // namespace hedgerow

@@ -14,7 +14,7 @@
 
 #include "network/network.h"
 
-namespace hedgerow::adaptive {
+namespace hedgerow::implicit {
 
 class System {
 public:
@@ -30,7 +30,8 @@ public:
     bool linear() const { return smooth_.empty(); }
 
     /// Takes the equations of these segments, one per element.
-    void configure(const std::vector<int>& segments);
+    /// @param weights  by what K is multiplied, one per state: 0 holds a state; empty for 1 everywhere
+    void configure(const std::vector<int>& segments, std::span<const double> weights = {});
     /// r = F z + g(z, x) - Hx x - Bw w. @param w  values of the sources, w[0] = 1
     void residual(std::span<const double> z, std::span<const double> x, std::span<const double> w, std::span<double> r);
     /// x' = K z.
@@ -75,4 +76,4 @@ private:
     std::int64_t factorisations_ = 0, evaluations_ = 0;
 };
 
-}  // namespace hedgerow::adaptive
+}  // namespace hedgerow::implicit

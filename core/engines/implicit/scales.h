@@ -9,7 +9,7 @@
 
 #include "network/network.h"
 
-namespace hedgerow::adaptive {
+namespace hedgerow::implicit {
 
 class Scales {
 public:
@@ -65,4 +65,4 @@ private:
     std::array<double, 3> largest_ = {};
 };
 
-}  // namespace hedgerow::adaptive
+}  // namespace hedgerow::implicit

@@ -1,11 +1,11 @@
-#include "engines/adaptive/system.h"
+#include "engines/implicit/system.h"
 
 #include <algorithm>
 #include <cmath>
 
 #include <klu.h>
 
-namespace hedgerow::adaptive {
+namespace hedgerow::implicit {
 
 namespace {
 /// In S and ohm: where nothing else fixes a potential behind open switches, or how closed ones share a current.
@@ -81,7 +81,7 @@ std::size_t System::slot(int row, int column) const {
     return static_cast<std::size_t>(std::lower_bound(first, last, row) - rows_.begin());
 }
 
-void System::configure(const std::vector<int>& segments) {
+void System::configure(const std::vector<int>& segments, std::span<const double> weights) {
     LinearStamp stamp(network_.nodeCount());
     for (std::size_t i = 0; i < segments.size(); ++i) network_.elements[i]->stamp(stamp, segments[i]);
     f_ = std::move(stamp.f);
@@ -89,6 +89,8 @@ void System::configure(const std::vector<int>& segments) {
     hx_ = std::move(stamp.hx);
     bw_ = std::move(stamp.bw);
     k_ = std::move(stamp.k);
+    if (!weights.empty())
+        for (Triplet& entry : k_) entry.value *= weights[static_cast<std::size_t>(entry.row)];
     kOfState_.assign(states_, {});
     for (const Triplet& entry : k_)
         kOfState_[static_cast<std::size_t>(entry.row)].emplace_back(entry.column, entry.value);
@@ -191,4 +193,4 @@ void System::tame(std::span<const double> before, std::span<double> after) const
     for (const Element* element : smooth_) element->tame(before, after);
 }
 
-}  // namespace hedgerow::adaptive
+}  // namespace hedgerow::implicit

@@ -2,13 +2,14 @@
 // Writes a run as straight lines that stay within the tolerance of the polynomials of its steps.
 
 #include <array>
+#include <functional>
 #include <map>
 #include <vector>
 
-#include "engines/adaptive/stepper.h"
+#include "engines/implicit/newton.h"
 #include "network/engine.h"
 
-namespace hedgerow::adaptive {
+namespace hedgerow::implicit {
 
 class Recorder {
 public:
@@ -18,8 +19,12 @@ public:
     void setSegments(const std::vector<int>& segments);
     /// A point that stays: the values just before or after an event.
     void event(Tick t, std::span<const double> z);
-    /// The way of the stepper's last attempt, its start excluded; its end may still be passed over by a longer line.
-    void way(const Stepper& stepper, Tick t, Tick length, std::span<const double> end);
+    /// A straight line to a point, which a longer line may still pass over.
+    void line(Tick t, std::span<const double> z);
+    /// Writes the unknowns within a step: at a part of it, 0 to 1.
+    using Within = std::function<void(double part, std::span<double> z)>;
+    /// The curved way of a step, its start excluded; its end may still be passed over by a longer line.
+    void way(const Within& within, Tick t, Tick length, std::span<const double> end);
     /// Writes what is held back.
     void flush();
     bool full() const { return full_; }
@@ -51,4 +56,4 @@ private:
     std::int64_t points_ = 0;
 };
 
-}  // namespace hedgerow::adaptive
+}  // namespace hedgerow::implicit

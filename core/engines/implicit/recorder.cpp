@@ -1,9 +1,9 @@
-#include "engines/adaptive/recorder.h"
+#include "engines/implicit/recorder.h"
 
 #include <algorithm>
 #include <cmath>
 
-namespace hedgerow::adaptive {
+namespace hedgerow::implicit {
 
 namespace {
 constexpr int mostPieces = 64;  ///< of one step
@@ -97,13 +97,18 @@ void Recorder::event(Tick t, std::span<const double> z) {
     write(t, z);
 }
 
-void Recorder::way(const Stepper& stepper, Tick t, Tick length, std::span<const double> end) {
+void Recorder::line(Tick t, std::span<const double> z) {
+    see(z);
+    add(t, z);
+}
+
+void Recorder::way(const Within& within, Tick t, Tick length, std::span<const double> end) {
     see(end);
     // The bow of the polynomial over the straight line tells how many pieces keep within the tolerance.
     const Values& start = held_.empty() ? written_.z : held_.back().z;
     double bow = 0;
     for (const double part : {0.25, 0.5, 0.75}) {
-        stepper.within(part, between_);
+        within(part, between_);
         for (std::size_t i = 0; i < between_.size(); ++i) {
             const double line = start[i] + part * (end[i] - start[i]);
             bow = std::max(bow, std::abs(between_[i] - line) / (0.5 * allowed(i)));
@@ -115,11 +120,11 @@ void Recorder::way(const Stepper& stepper, Tick t, Tick length, std::span<const 
         const double part = static_cast<double>(k) / pieces;
         const Tick at = t + static_cast<Tick>(part * static_cast<double>(length));
         if (at <= last || at >= t + length) continue;
-        stepper.within(part, between_);
+        within(part, between_);
         add(at, between_);
         last = at;
     }
     add(t + length, end);
 }
 
-}  // namespace hedgerow::adaptive
+}  // namespace hedgerow::implicit

@@ -1,0 +1,160 @@
+#pragma once
+// What transistors driven by a voltage at their gate share from rung 3 on: driver, capacitances, channel.
+
+#include "parts/segmented.h"
+#include "parts/switches/channel.h"
+#include "parts/switches/loss_fields.h"
+
+namespace hedgerow::parts {
+
+inline ParameterKind positive(const char* key, const char* label, const char* symbol, const char* unit,
+                              const char* standard, int rung) {
+    return {.key = key,
+            .label = label,
+            .symbol = symbol,
+            .unit = unit,
+            .standard = standard,
+            .least = 0,
+            .aboveLeast = true,
+            .rung = rung};
+}
+
+/// Values that differ from transistor to transistor, as typed.
+struct GateDefaults {
+    const char *threshold, *transconductance, *on, *off, *resistance;
+    const char *input, *output, *reverse;  ///< capacitances
+    const char* package;                   ///< inductance
+};
+
+/// Those of rung 3.
+inline std::vector<ParameterKind> gateParameters(const GateDefaults& d) {
+    return {positive("vth", "threshold", "V_th", "V", d.threshold, 3),
+            positive("gm", "transconductance", "g_m", "S", d.transconductance, 3),
+            positive("von", "gate voltage that turns on", "V_on", "V", d.on, 3),
+            {.key = "voff",
+             .label = "gate voltage that turns off",
+             .symbol = "V_off",
+             .unit = "V",
+             .standard = d.off,
+             .rung = 3},
+            positive("rg", "gate resistance, driver included", "R_g", "Ω", d.resistance, 3),
+            positive("ciss", "input capacitance", "C_iss", "F", d.input, 3),
+            positive("coss", "output capacitance", "C_oss", "F", d.output, 3),
+            positive("crss", "reverse transfer capacitance", "C_rss", "F", d.reverse, 3),
+            {.key = "lpk",
+             .label = "inductance of package and track",
+             .symbol = "L_pk",
+             .unit = "H",
+             .standard = d.package,
+             .least = 0,
+             .rung = 3}};
+}
+
+/// Those of rung 4, of a channel with heat. @param voltage  at which capacitances are given
+inline std::vector<ParameterKind> curvedChannelParameters(const char* voltage) {
+    std::vector<ParameterKind> all = {
+        positive("vc", "voltage at which the capacitances are given", "V_C", "V", voltage, 4),
+        positive("corner", "width of the threshold", "s", "V", "80m", 4),
+        {.key = "lambda",
+         .label = "channel length modulation",
+         .symbol = "λ",
+         .unit = "",
+         .standard = "5m",
+         .least = 0,
+         .rung = 4},
+        {.key = "kt",
+         .label = "fall of the channel's gain with temperature, as a power",
+         .symbol = "k_T",
+         .unit = "",
+         .standard = "2",
+         .least = 0,
+         .most = 5,
+         .rung = 4}};
+    for (ParameterKind& parameter : heatParameters("10", "50m")) all.push_back(std::move(parameter));
+    return all;
+}
+
+inline Status checkGate(const std::function<double(std::string_view)>& value) {
+    const auto refused = [](const char* what, const char* key) { return Error{ErrorCode::range, what, {}, {}, key}; };
+    if (value("crss") >= value("coss"))
+        return refused("the output capacitance must be above the reverse transfer capacitance, which is a part of it",
+                       "coss");
+    if (value("crss") >= value("ciss"))
+        return refused("the input capacitance must be above the reverse transfer capacitance, which is a part of it",
+                       "ciss");
+    if (value("vth") >= value("von"))
+        return refused("the gate voltage that turns on must be above the threshold", "von");
+    if (value("vth") <= value("voff"))
+        return refused("the gate voltage that turns off must be below the threshold", "voff");
+    return {};
+}
+
+/// A source of V_on or V_off behind R_g, between gate and source.
+inline void addDriver(NetworkBuilder& b, int gate, int source) {
+    const double resistance = b.value("rg");
+    std::vector<Piece> pieces = {{1, -resistance, b.value("voff"), true}, {1, -resistance, b.value("von"), true}};
+    pieces[0].gateOn = 1;
+    pieces[1].gateOff = 0;
+    const int branch = b.addBranch();
+    b.addElement(std::make_unique<SegmentedBranch>(b.partName(), branch, gate, source, b.nodeCount(), std::move(pieces),
+                                                   b.signal("g"), std::pair{0, 1}));
+    b.offerForm("ig", "A", {{b.nodeCount() + branch, -1.0}});
+    Terms control = {{gate, 1.0}};
+    if (source >= 0) control.emplace_back(source, -1.0);
+    b.offerForm("vgs", "V", control);
+}
+
+/// What conducts by a field has a resistance, even where none was given.
+inline double channelResistance(const NetworkBuilder& b) { return std::max(b.value("ron"), 1e-6); }
+
+/// Between gate and source, and those that end at the drain. @return the branches of these, away from the drain
+inline std::pair<int, int> addCapacitances(NetworkBuilder& b, const ChannelNodes& at) {
+    const double cgd = b.value("crss"), cgs = b.value("ciss") - cgd, cds = b.value("coss") - cgd;
+    addCapacitor(b, at.gate, at.source, cgs);
+    if (b.rung() == 3) {
+        const int toGate = addCapacitor(b, at.drain, at.gate, cgd);
+        return {toGate, addCapacitor(b, at.drain, at.source, cds)};
+    }
+    const DepletionCharge layer{b.value("phi"), b.value("grading")};
+    // The data sheet gives capacitances at a voltage; the curves start at zero volts.
+    const double atZero = 1 / layer(b.value("vc")).slope;
+    const int toGate = addCurvedCapacitor(b, at.drain, at.gate, cgd * atZero, layer);
+    return {toGate, addCurvedCapacitor(b, at.drain, at.source, cds * atZero, layer)};
+}
+
+/// On rung 3 in straight pieces, on rung 4 as curves with heat.
+/// @param share         of the current that the channel carries
+/// @param ofResistance  of the on-resistance that lies in the channel
+/// @return its branch
+inline int addChannel(NetworkBuilder& b, const ChannelNodes& at, bool symmetric = false, double share = 1,
+                      double ofResistance = 1) {
+    const int branch = b.addBranch();
+    if (b.rung() == 3) {
+        const int element = b.addElement(std::make_unique<PiecewiseChannel>(
+            b.partName(), branch, at, b.nodeCount(),
+            PiecewiseChannel::Values{ofResistance * channelResistance(b) / share, b.value("gm") * share, b.value("vth"),
+                                     1 / b.value("roff"), symmetric}));
+        b.offerConducting(element);
+    } else {
+        const Heat heat = addHeat(b);
+        const double gain = share / (ofResistance * channelResistance(b) * (b.value("von") - b.value("vth")));
+        b.addElement(std::make_unique<SmoothChannel>(
+            b.partName(), branch, at, b.nodeCount(), heat,
+            SmoothChannel::Values{gain, b.value("vth"), b.value("corner"), b.value("lambda"), b.value("kt")}));
+        b.offerForm("pch", "W", {{heat.power, 1.0}});
+    }
+    b.offerForm("ich", "A", {{b.nodeCount() + branch, 1.0}});
+    return branch;
+}
+
+/// Takes further values into a kind, before its ratings, which come last.
+inline PartKind withValues(PartKind kind, const std::vector<std::vector<ParameterKind>>& groups) {
+    for (const auto& group : groups) {
+        const auto ratings = std::find_if(kind.parameters.begin(), kind.parameters.end(),
+                                          [](const ParameterKind& parameter) { return parameter.rating; });
+        kind.parameters.insert(ratings, group.begin(), group.end());
+    }
+    return kind;
+}
+
+}  // namespace hedgerow::parts
