@@ -57,6 +57,8 @@ void Card::rebuild() {
         for (const Parameter& parameter : workspace_.project().ownParameters())
             shape += parameter.name + ":" + parameter.unit + " ";
         if (const Parameter* shown = shownParameter()) shape += "shown " + shown->name + shown->unit + " ";
+        shape += workspace_.plan().engine + workspace_.plan().fixed.method +
+                 (workspace_.plan().fixed.interpolate ? " " : "- ");
         for (const auto& [quantity, tolerance] : workspace_.plan().tolerances) shape += quantity + " ";
         shape += workspace_.plan().evenOut ? "even " : "";
         shape += workspace_.shownRun() ? " run " : "";

@@ -62,7 +62,7 @@ TEST(Runs, ARungIsComparedWithTheOneBelow) {
 TEST(Runs, AFixedStepIsSetOnTheCard) {
     Window window;
     ASSERT_TRUE(window->open(example("med-aux.hedge")));
-    EXPECT_EQ(window.find<QLineEdit>("plan.step"), nullptr) << "of the fixed engine only";
+    EXPECT_EQ(window.find<QLineEdit>("field.plan.step"), nullptr) << "of the fixed engine only";
     const auto choose = [&](const char* name, const char* what) {
         auto* choice = window.find<QComboBox>(name);
         ASSERT_TRUE(choice) << name;
@@ -73,7 +73,7 @@ TEST(Runs, AFixedStepIsSetOnTheCard) {
     choose("plan.engine", "fixed");
     choose("plan.method", "backward Euler");
     choose("plan.interpolate", "waits for the grid");
-    auto* step = window.find<QLineEdit>("plan.step");
+    auto* step = window.find<QLineEdit>("field.plan.step");
     ASSERT_TRUE(step);
     step->setText("500n");
     emit step->editingFinished();
