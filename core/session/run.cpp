@@ -179,7 +179,7 @@ Status Run::setStart(const Plan& plan, const RunSettings& settings) {
     return {};
 }
 
-void Run::execute() { summary_ = solve(request_, *store_, cancel_); }
+void Run::execute(const CancelToken& cancel) { summary_ = solve(request_, *store_, cancel); }
 
 /// Elaborates what comes after the first event.
 Status Run::setScene(const Scene& scene, std::vector<Stretch> stretches) {

@@ -44,7 +44,8 @@ public:
                                                 const RunSettings& settings = {});
 
     /// Solves in the calling thread; call once. The summary is complete when it returns.
-    void execute();
+    void execute() { execute(cancel_); }
+    void execute(const CancelToken& cancel);
     /// Solves once more, into another sink. @param request  as request() gives it, with changes
     RunSummary solve(const RunRequest& request, RunSink& sink, const CancelToken& cancel) const;
     /// The instants of the events of the scene, s, that come within the run, each with what it does.

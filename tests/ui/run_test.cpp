@@ -75,8 +75,10 @@ TEST(Runs, AFixedStepIsSetOnTheCard) {
     choose("plan.interpolate", "waits for the grid");
     auto* step = window.find<QLineEdit>("field.plan.step");
     ASSERT_TRUE(step);
-    step->setText("500n");
-    emit step->editingFinished();
+    step->setFocus();
+    step->selectAll();
+    window.type("500n");
+    window.key(Qt::Key_Return);
     const FixedStep& fixed = window.workspace().plan().fixed;
     EXPECT_EQ(fixed.step, "500n");
     EXPECT_EQ(fixed.method, "backward Euler");

@@ -154,6 +154,7 @@ public:
                                    .least = 0,
                                    .aboveLeast = true,
                                    .rung = 4},
+                                  sheetFigures(),
                                   ratedCurrent()},
                    .rungs = {{1, "ideal in all three states", "forward: v = 0,  blocking: i = 0,  breakdown: v = −V_z",
                               "piecewise-linear junction", 1.0},

@@ -29,7 +29,18 @@ std::vector<ParameterKind> lossParameters(bool transistor) {
                    .least = -200,
                    .most = 400,
                    .rung = 2});
+    all.push_back(sheetFigures());
     return all;
+}
+
+ParameterKind sheetFigures() {
+    return {.key = "sheet",
+            .label = "figures to meet, 'Eon 120u, Qrr 300n'",
+            .symbol = "",
+            .unit = "",
+            .standard = "",
+            .rung = 2,
+            .text = true};
 }
 
 Status checkLossTexts(const std::function<std::string(std::string_view)>& text, bool transistor) {

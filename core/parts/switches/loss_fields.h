@@ -13,6 +13,8 @@ namespace hedgerow::parts {
 
 /// @param transistor  with energies of turning on and off, too
 std::vector<ParameterKind> lossParameters(bool transistor);
+/// What a data sheet says of the figures that the model desk works out.
+ParameterKind sheetFigures();
 /// Reads the texts of these fields; an error names the field.
 Status checkLossTexts(const std::function<std::string(std::string_view)>& text, bool transistor);
 

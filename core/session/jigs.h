@@ -1,0 +1,62 @@
+#pragma once
+// The standard test circuits of a device: what it conducts, its capacitance, its gate charge, how it switches and
+// recovers, on every rung that shows it, with the figures that data sheets give.
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "base/cancel.h"
+#include "base/result.h"
+#include "model/part_kind.h"
+#include "model/project.h"
+
+namespace hedgerow {
+
+struct Jig {
+    std::string name;   ///< "turning on"
+    std::string shows;  ///< one line
+    int leastRung;      ///< that shows it
+};
+
+/// At what a device is tried. SI.
+struct JigPoint {
+    double voltage = 50, current = 10;
+    double slope = 200e6;  ///< A/s, at which a diode is turned off
+    double loop = 10e-9;   ///< H, between the supply and the device
+};
+
+struct JigCurve {
+    int rung;
+    bool second;  ///< against the second axis
+    std::vector<double> x, y;
+};
+
+/// A number as data sheets give it; nothing on rungs that do not have it.
+struct JigFigure {
+    std::string key, what, unit;  ///< "Eon", "energy of turning on", "J"
+    std::vector<std::pair<int, double>> byRung;
+    std::optional<double> given;  ///< by the data sheet, from the part's field "sheet"
+};
+
+struct JigResult {
+    std::string xName, xUnit, yName, yUnit, secondName, secondUnit;
+    std::vector<JigCurve> curves;
+    std::vector<JigFigure> figures;
+    std::vector<std::string> failures;  ///< of rungs that did not run
+};
+
+/// The jigs of a kind of part; empty for what is no device.
+std::vector<Jig> jigsFor(const PartKind& kind);
+
+/// Runs a jig on every rung of the device that shows it.
+/// @param project  whose parameters its values may use
+/// @param jig      one of jigsFor()
+/// Errors: the device lies in no circuit on any rung, or was stopped.
+Result<JigResult> runJig(const Project& project, const Part& device, const Jig& jig, const JigPoint& point,
+                         const CancelToken& cancel);
+
+/// Figures of a data sheet from a text "Eon 120u, Qrr 300n"; the error names what is wrong.
+Result<std::vector<std::pair<std::string, double>>> sheetFigures(const std::string& text);
+
+}  // namespace hedgerow

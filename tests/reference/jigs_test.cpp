@@ -1,0 +1,172 @@
+// The jigs of the model desk: figures against closed forms of the models, rung by rung.
+
+#include <cmath>
+
+#include "session/jigs.h"
+#include "session/registry.h"
+#include "support/circuit.h"
+
+using namespace hedgerow;
+using namespace hedgerow::test;
+
+namespace {
+
+JigResult tried(const char* kind, const char* jig, Circuit::Values values, const JigPoint& point = {}) {
+    Part device;
+    device.name = "Q1";
+    device.kind = kind;
+    for (const auto& [key, text] : values) device.values.set(key, text);
+    for (const Jig& one : jigsFor(*partLibrary().catalogue().find(kind)))
+        if (one.name == jig) {
+            Project project;
+            Parameter rr;
+            rr.name = "rr";
+            rr.value = "20m";
+            rr.unit = "Ω";
+            project.parameters = {rr};
+            auto result = runJig(project, device, one, point, CancelToken());
+            if (!result) {
+                ADD_FAILURE() << result.error().text();
+                return {};
+            }
+            for (const std::string& failure : result->failures) ADD_FAILURE() << failure;
+            return *result;
+        }
+    ADD_FAILURE() << kind << " has no jig " << jig;
+    return {};
+}
+
+double figure(const JigResult& result, const std::string& key, int rung) {
+    for (const JigFigure& figure : result.figures)
+        if (figure.key == key)
+            for (const auto& [at, value] : figure.byRung)
+                if (at == rung) return value;
+    ADD_FAILURE() << "no " << key << " on rung " << rung;
+    return NAN;
+}
+
+}  // namespace
+
+TEST(Jigs, ConductionIsResistanceAndKnee) {
+    const auto mosfet = tried("mosfet", "conduction", {{"ron", "rr"}});
+    EXPECT_EQ(figure(mosfet, "Von", 1), 0);
+    for (const int rung : {2, 3, 4}) EXPECT_RELATIVE(figure(mosfet, "Von2", rung), 5 * 20e-3, rung == 4 ? 0.03 : 1e-3);
+    const auto igbt = tried("igbt", "conduction", {{"vce", "1.1"}, {"ron", "20m"}});
+    for (const int rung : {2, 3, 4}) EXPECT_NEAR(figure(igbt, "Von", rung), 1.3, rung == 4 ? 0.05 : 2e-3) << rung;
+    const auto diode = tried("diode", "conduction", {{"vf", "0.8"}, {"ron", "10m"}});
+    for (const int rung : {2, 3}) EXPECT_NEAR(figure(diode, "Von", rung), 0.9, 2e-3);
+    ASSERT_EQ(diode.curves.size(), 4u);
+    EXPECT_GT(diode.curves[1].x.back(), diode.curves[1].x.front());
+}
+
+TEST(Jigs, ReverseConduction) {
+    const auto gan = tried("gan-hemt", "reverse conduction",
+                           {{"vth", "1.4"}, {"voff", "-2"}, {"gm", "50"}, {"vf", "3.4"}, {"rd", "20m"}});
+    EXPECT_RELATIVE(figure(gan, "Vrev", 3), 1.4 + 2 + 10.0 / 50, 1e-2);
+    EXPECT_RELATIVE(figure(gan, "Vrev", 2), 3.4 + 0.2, 1e-3);
+}
+
+TEST(Jigs, CapacitanceIsWhatTheDataSheetGave) {
+    const auto mosfet =
+        tried("mosfet", "capacitance", {{"coss", "400p"}, {"crss", "50p"}, {"vc", "40"}}, {.voltage = 40});
+    // Through the gate resistance the gate moves a little; the leak adds 4 uA at 4 V/us.
+    EXPECT_RELATIVE(figure(mosfet, "C", 3), 400e-12, 0.02);
+    EXPECT_RELATIVE(figure(mosfet, "C", 4), 400e-12, 0.03);
+    EXPECT_GT(figure(mosfet, "C2", 4), 450e-12) << "more at half the voltage, on rung 4";
+    EXPECT_RELATIVE(figure(mosfet, "C2", 3), 400e-12, 0.02);
+    const auto diode =
+        tried("diode", "capacitance", {{"cj", "200p"}, {"phi", "0.8"}, {"grading", "0.5"}}, {.voltage = 20});
+    EXPECT_RELATIVE(figure(diode, "C", 4), 200e-12 / std::sqrt(1 + 20 / 0.8), 0.05);
+}
+
+// Q_g: C_iss over the whole swing, and C_rss times the fall of the drain.
+TEST(Jigs, GateChargeIsThatOfTheCapacitances) {
+    const auto mosfet =
+        tried("mosfet", "gate charge",
+              {{"ciss", "3n"}, {"crss", "50p"}, {"von", "12"}, {"voff", "0"}, {"vth", "3"}, {"gm", "40"}, {"lpk", "0"}},
+              {.voltage = 48});
+    EXPECT_RELATIVE(figure(mosfet, "Qg", 3), 3e-9 * 12 + 50e-12 * 48, 0.02);
+    EXPECT_NEAR(figure(mosfet, "Vgp", 3), 3 + 10.0 / 40, 0.7);
+    EXPECT_RELATIVE(figure(mosfet, "Qgd", 3), 50e-12 * 48 * 0.8, 0.6);
+}
+
+// Slower drives cost more; without a loop inductance nothing overshoots by much.
+TEST(Jigs, SwitchingFollowsTheDrive) {
+    const JigPoint point{.voltage = 48, .current = 10, .loop = 1e-9};
+    const auto fast = tried("mosfet", "turning off", {{"rg", "2"}, {"lpk", "1n"}}, point),
+               slow = tried("mosfet", "turning off", {{"rg", "30"}, {"lpk", "1n"}}, point);
+    for (const int rung : {3, 4}) {
+        EXPECT_GT(figure(slow, "Eoff", rung), 2 * figure(fast, "Eoff", rung)) << rung;
+        EXPECT_GT(figure(fast, "dvdt_off", rung), figure(slow, "dvdt_off", rung));
+        EXPECT_GE(figure(fast, "Vpeak", rung), 48 * 0.98);
+    }
+    const auto on = tried("mosfet", "turning on", {{"rg", "30"}, {"lpk", "1n"}}, point);
+    // Channel and gate alone: i rises by g_m v_gs, whose exponential runs to V_on: in R_g C_iss ln(...).
+    const double c = 3e-9, v0 = 12, up = 30 * c * std::log((v0 - 3 - 1.0 / 40) / (v0 - 3 - 9.0 / 40));
+    EXPECT_RELATIVE(figure(on, "didt_on", 3), 8 / up, 0.5);
+    EXPECT_GT(figure(on, "Eon", 3), 0);
+    const auto large = tried("mosfet", "turning off", {{"lpk", "10n"}}, {.voltage = 48, .current = 20, .loop = 40e-9});
+    EXPECT_GT(figure(large, "over", 3), 10);
+}
+
+// P. O. Lauritzen, C. L. Ma (1991): I_rm of a straight fall solves a tau (T_0 + tau - t - tau e^(-t / tau)) = T_M (a t
+// - I).
+TEST(Jigs, RecoveryIsThatOfTheChargeModel) {
+    const auto diode =
+        tried("diode", "recovery", {{"tau", "100n"}, {"tm", "50n"}, {"ron", "1m"}, {"vf", "0.7"}, {"cj", "1p"}},
+              {.voltage = 50, .current = 10, .slope = 200e6});
+    const double slope = 200e6, start = 10, tau = 100e-9, transit = 50e-9;
+    double low = start / slope, high = low + 10 * tau;
+    for (int k = 0; k < 200; ++k) {
+        const double t = (low + high) / 2;
+        const double charge = slope * tau * (start / slope + tau - t - tau * std::exp(-t / tau));
+        (charge > transit * (slope * t - start) ? low : high) = t;
+    }
+    EXPECT_RELATIVE(figure(diode, "Irm", 3), slope * low - start, 0.05);
+    EXPECT_GT(figure(diode, "Qrr", 3), 0.5 * (slope * low - start) * (low - start / slope));
+}
+
+TEST(Jigs, EveryDeviceRunsThroughEveryJig) {
+    int count = 0;
+    for (const PartKind* kind : partLibrary().catalogue().all())
+        for (const Jig& jig : jigsFor(*kind)) {
+            const auto result = tried(kind->id.c_str(), jig.name.c_str(), {});
+            EXPECT_FALSE(result.curves.empty()) << kind->id << " " << jig.name;
+            for (const JigCurve& curve : result.curves) {
+                ASSERT_EQ(curve.x.size(), curve.y.size());
+                for (std::size_t i = 0; i < curve.x.size(); ++i)
+                    ASSERT_TRUE(std::isfinite(curve.x[i]) && std::isfinite(curve.y[i]));
+            }
+            ++count;
+        }
+    EXPECT_EQ(count, 3 * 7 + 2 * 3);
+    EXPECT_TRUE(jigsFor(*partLibrary().catalogue().find("resistor")).empty());
+}
+
+TEST(Jigs, FiguresOfADataSheetStandBeside) {
+    const auto result = tried("diode", "recovery", {{"sheet", "Qrr 300n, Irm 8"}});
+    int given = 0;
+    for (const JigFigure& figure : result.figures)
+        if (figure.given) {
+            ++given;
+            EXPECT_DOUBLE_EQ(*figure.given, figure.key == "Qrr" ? 300e-9 : 8);
+        }
+    EXPECT_EQ(given, 2);
+    EXPECT_TRUE(sheetFigures("")->empty());
+    EXPECT_FALSE(sheetFigures("Qrr"));
+    EXPECT_FALSE(sheetFigures("Qrr 3x"));
+}
+
+TEST(Jigs, StopWhenAskedAndSayWhichRungFails) {
+    Part device;
+    device.name = "D1";
+    device.kind = "diode";
+    const Jig jig = jigsFor(*partLibrary().catalogue().find("diode")).front();
+    CancelToken stopped;
+    stopped.cancel();
+    EXPECT_FALSE(runJig({}, device, jig, {}, stopped));
+    device.values.set("ron", "20M");
+    const auto result = runJig({}, device, jig, {}, CancelToken());
+    ASSERT_FALSE(result);
+    EXPECT_NE(result.error().message.find("on-resistance"), std::string::npos) << result.error().text();
+}
