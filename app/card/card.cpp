@@ -17,6 +17,7 @@
 #include "card/task_chart.h"
 #include "card/trace_page.h"
 #include "model/edits.h"
+#include "session/jigs.h"
 #include "session/registry.h"
 #include "style/step_value.h"
 #include "style/theme.h"
@@ -274,6 +275,13 @@ void Card::showPart(const Part& part, const PartKind& kind) {
 }
 
 void Card::addControl(const Part& part, const PartKind& kind) {
+    if (!jigsFor(kind).empty()) {
+        auto* open = new QPushButton("Model desk", page_);
+        open->setObjectName("openDesk");
+        open->setToolTip("this device in the standard jigs, on all its rungs");
+        connect(open, &QPushButton::clicked, this, &Card::deskAsked, Qt::QueuedConnection);
+        column_->addWidget(open, 0, Qt::AlignLeft);
+    }
     if (kind.findParameter("code")) {
         auto* open = new QPushButton("Edit its code", page_);
         open->setObjectName("editCode");

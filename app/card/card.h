@@ -29,6 +29,8 @@ public:
 signals:
     /// The code of a part is to be edited.
     void codeAsked(int part);
+    /// The selected device is to be shown on the model desk.
+    void deskAsked();
     /// A time of the shown run is to be seen.
     void instantAsked(double seconds);
 

@@ -121,6 +121,8 @@ QString generalHelp() {
          "<tt>20m, V1 at 90: K1.value = 1</tt> waits for an angle of a wave"},
         {"drag or click a mark in the row of events", "moves the event, brings its line up on the card"},
         {"Ctrl+Shift+E", "the control code of the selected part beside the sheet"},
+        {"Ctrl+Shift+M",
+         "the model desk: the selected device in the standard jigs, on all its rungs at once, beside figures to meet"},
         {"Ctrl+1, Ctrl+2, Ctrl+3", "parts, quantities, runs in the shelf"},
         {"F6", "next area of the window"},
         {"Ctrl+D", "light or dark"},

@@ -16,6 +16,7 @@
 #include <QVBoxLayout>
 
 #include "card/card.h"
+#include "desk/desk_view.h"
 #include "formats/hedge/hedge.h"
 #include "session/registry.h"
 #include "sheet/check_list.h"
@@ -76,12 +77,16 @@ MainWindow::MainWindow() : commands_(this) {
     text_->hide();
     code_ = new CodeView(workspace_, centre);
     code_->hide();
+    desk_ = new DeskView(workspace_, centre);
+    connect(desk_, &DeskView::left, this, [this] { showDesk(false); });
     for (QWidget* part : {static_cast<QWidget*>(shelf_), static_cast<QWidget*>(text_), static_cast<QWidget*>(code_),
-                          static_cast<QWidget*>(sheet_), static_cast<QWidget*>(card_)})
+                          static_cast<QWidget*>(sheet_), static_cast<QWidget*>(desk_), static_cast<QWidget*>(card_)})
         upper->addWidget(part);
     upper->setStretchFactor(3, 1);
     upper->setCollapsible(3, false);
-    upper->setSizes({240, 340, 380, 735, 305});
+    upper->setStretchFactor(4, 1);
+    upper->setCollapsible(4, false);
+    upper->setSizes({240, 340, 380, 735, 735, 305});
     auto* both = new QSplitter(Qt::Vertical, centre);
     both->setHandleWidth(1);
     both->addWidget(upper);
@@ -102,6 +107,7 @@ MainWindow::MainWindow() : commands_(this) {
         timeline_->lanes().showOver(quantity.toStdString(), across.toStdString());
     });
     connect(card_, &Card::codeAsked, this, &MainWindow::editCode);
+    connect(card_, &Card::deskAsked, this, [this] { showDesk(true); });
     connect(card_, &Card::instantAsked, this, [this](double at) {
         LanesView& lanes = timeline_->lanes();
         const double half = (lanes.to() - lanes.from()) / 2;
@@ -160,6 +166,8 @@ void MainWindow::refreshTheme() {
     const Colours& p = colours();
     offer_->setStyleSheet(QString("QFrame#offer { background: %1; border-bottom: 1px solid %2; }")
                               .arg(p.gorseTint.name(), p.rule.name()));
+    desk_->setStyleSheet(QString("QWidget#desk { background: %1; }").arg(p.paper.name()));
+    desk_->refreshTheme();
     shelf_->findChild<QWidget*>("shelfPages")
         ->setStyleSheet(QString("QStackedWidget#shelfPages, QStackedWidget#shelfPages > QWidget { background: %1; }")
                             .arg(p.paper.name()));
@@ -272,6 +280,9 @@ void MainWindow::buildCommands() {
             editCode(codePart()->id);
         },
         nullptr, [this, codePart] { return code_->isVisible() || codePart(); });
+    c.add(
+        "Model desk", QKeySequence("Ctrl+Shift+M"), [this] { showDesk(!desk_->isVisible()); }, nullptr,
+        [this] { return desk_->isVisible() || desk_->canShow(); });
     c.add("Light or dark", QKeySequence("Ctrl+D"), [this] {
         applyTheme(*qApp, currentTheme() == Theme::light ? Theme::dark : Theme::light);
         refreshTheme();
@@ -299,7 +310,7 @@ void MainWindow::buildMenu() {
         undo->setEnabled(history.canUndo());
         redo->setEnabled(history.canRedo());
     });
-    commands_.fill(*menu, {"", "Find", "Circuit as text", "Light or dark", "Help", "Quit"});
+    commands_.fill(*menu, {"", "Find", "Circuit as text", "Model desk", "Light or dark", "Help", "Quit"});
     strip_->menuButton()->setMenu(menu);
 }
 
@@ -318,6 +329,14 @@ void MainWindow::editCode(int part) {
     code_->show();
     code_->edit(part);
     code_->setFocus();
+}
+
+void MainWindow::showDesk(bool shown) {
+    sheet_->setVisible(!shown);
+    if (shown)
+        desk_->open();
+    else
+        desk_->hide(), sheet_->setFocus();
 }
 
 void MainWindow::showGallery() { gallery_->open(); }

@@ -14,6 +14,7 @@ namespace hedgerow::app {
 class Card;
 class RunStrip;
 class CheckList;
+class DeskView;
 class Finder;
 class Gallery;
 class Shelf;
@@ -34,6 +35,7 @@ public:
     Workspace& workspace() { return workspace_; }
     SheetView& sheet() { return *sheet_; }
     TimelineView& timeline() { return *timeline_; }
+    DeskView& desk() { return *desk_; }
     Shelf& shelf() { return *shelf_; }
 
     /// Opens a project; a failure is shown in the window.
@@ -43,6 +45,8 @@ public:
     void refreshTheme();
     const Commands& commands() const { return commands_; }
     void editCode(int part);
+    /// The model desk in place of the sheet, for the selected device; or the sheet again.
+    void showDesk(bool shown);
     void showGallery();
     /// Opens the finder.
     void find();
@@ -74,6 +78,7 @@ private:
     PathLine* path_;
     Gallery* gallery_;
     CodeView* code_ = nullptr;
+    DeskView* desk_;
     TextView* text_;
     RunStrip* strip_;
     Shelf* shelf_;

@@ -8,8 +8,10 @@
 #include <QFileInfo>
 #include <QKeyEvent>
 #include <QLabel>
+#include <QListWidget>
 #include <QThread>
 
+#include "desk/desk_view.h"
 #include "model/edits.h"
 #include "model/module_edits.h"
 #include "sheet/sheet_view.h"
@@ -223,6 +225,26 @@ bool saveOtherViews(const QString& folder, const QString& project) {
     return good;
 }
 
+/// The model desk with the project's first transistor above rung 2; true when it has none.
+bool saveDesk(MainWindow& window, const QString& path) {
+    Workspace& workspace = window.workspace();
+    for (const Part& part : workspace.project().sheet().parts) {
+        if (part.kind != "mosfet" || part.rung < 3) continue;
+        workspace.select({part.id});
+        window.showDesk(true);
+        if (auto* list = window.desk().findChild<QListWidget*>("deskJigs")) list->setCurrentRow(5);
+        while (window.desk().busy()) settle(20);
+        settle();
+        const bool good = save(window, path);
+        window.showDesk(false);
+        workspace.select({});
+        settle();
+        window.sheet().fit();
+        return good;
+    }
+    return true;
+}
+
 /// The control code of the project's code part, beside the sheet; true when it has none.
 bool saveCode(MainWindow& window, const QString& path) {
     Workspace& workspace = window.workspace();
@@ -274,6 +296,7 @@ int makePictures(QApplication& application, const QString& folder, const QString
             const double end = toSeconds(window.workspace().shownRun()->run->end());
             if (theme == Theme::light) good = save(window, base + "-whole" + suffix) && good;
             good = saveCode(window, base + "-code" + suffix) && good;
+            good = saveDesk(window, base + "-desk" + suffix) && good;
             const auto& parts = window.workspace().project().sheet().parts;
             for (const Part& part : parts)
                 if (part.kind == "switch" || part.kind == "mosfet" ||

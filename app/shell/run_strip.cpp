@@ -188,7 +188,8 @@ void RunStrip::refreshPrice() {
         double worst = 0;
         QString where;
         for (const auto& [name, seconds] : summary.seconds)
-            if (!name.ends_with(" step") && !name.starts_with("step ") && name != "total" && seconds > worst) worst = seconds, where = QString::fromStdString(name);
+            if (!name.ends_with(" step") && !name.starts_with("step ") && name != "total" && seconds > worst)
+                worst = seconds, where = QString::fromStdString(name);
         const double part = summary.second("total") > 0 ? 100 * worst / summary.second("total") : 0;
         detail_->setToolTip(QString::fromStdString(summary.headroom()));
         detail_->setText(

@@ -93,12 +93,15 @@ public:
     Wave(const Run& run, const std::string& name) : trace_(run.trace(name)) {}
     explicit operator bool() const { return trace_ && trace_->size() > 0; }
     double at(double t) const { return trace_->at(toTicks(t)).value_or(0); }
+    /// Those of stored points, and that just before each jump.
     std::vector<double> instants(double from, double to) const {
         std::vector<double> all{from};
         for (std::size_t i = trace_->firstAtOrAfter(toTicks(from)); i < trace_->size(); ++i) {
             const double t = toSeconds(trace_->time(i));
             if (t >= to) break;
-            if (t > all.back()) all.push_back(t);
+            const bool jumps = i + 1 < trace_->size() && trace_->time(i + 1) == trace_->time(i);
+            const double at = jumps ? toSeconds(trace_->time(i) - 1) : t;
+            if (at > all.back()) all.push_back(at);
         }
         all.push_back(to);
         return all;
@@ -356,7 +359,7 @@ const std::vector<std::pair<Jig, std::function<Status(const Trial&)>>>& allJigs(
         {{"gate charge", "gate voltage over the charge that turns it on under load", 3}, gateCharge},
         {{"turning on", "taking the current over from another of its kind", 1},
          [](const Trial& t) { return switching(t, true); }},
-        {{"turning off", "giving it back", 1}, [](const Trial& t) { return switching(t, false); }},
+        {{"turning off", "giving the current back to another of its kind", 1}, [](const Trial& t) { return switching(t, false); }},
         {{"recovery", "turned off at a slope of current, as a diode", 3}, recovery}};
     return all;
 }

@@ -1,0 +1,67 @@
+#pragma once
+// The model desk: the selected device in the standard jigs, on all its rungs at once, beside the figures it is to meet.
+// It stands where the sheet does; the card beside it changes the device, and the curves follow.
+
+#include <QWidget>
+
+#include "session/jigs.h"
+#include "shell/background.h"
+#include "shell/workspace.h"
+
+class QCPAxisRect;
+class QCustomPlot;
+class QLabel;
+class QLineEdit;
+class QListWidget;
+class QTableWidget;
+class QTimer;
+
+namespace hedgerow::app {
+
+class DeskView : public QWidget {
+    Q_OBJECT
+
+public:
+    explicit DeskView(Workspace& workspace, QWidget* parent = nullptr);
+    /// Whether the selected part is a device that lies in a jig.
+    bool canShow() const;
+    /// Shows the selected part.
+    void open();
+    /// Whether curves are still being computed.
+    bool busy() const;
+    const JigResult& result() const { return result_; }
+    void refreshTheme();
+
+signals:
+    void left();
+
+protected:
+    void keyPressEvent(QKeyEvent* event) override;
+
+private:
+    const Part* device() const;
+    void follow();
+    void tryOut();
+    void draw();
+    void styleAxes();
+    void fillFigures();
+    void writeFigure(int row, const QString& text);
+    QLineEdit* addField(const char* name, const QString& label, const QString& unit, double JigPoint::*member,
+                        class QBoxLayout* column);
+
+    Workspace& workspace_;
+    int part_ = 0;
+    std::vector<Jig> jigs_;
+    JigPoint point_;
+    JigResult result_;
+    QString problem_;
+    QLabel *title_, *note_;
+    QListWidget* list_;
+    QCustomPlot* plot_;
+    QTableWidget* figures_;
+    QTimer* later_;
+    Background background_;
+    bool filling_ = false;
+};
+
+}  // namespace hedgerow::app

@@ -1,0 +1,149 @@
+// The model desk, driven as a user would.
+
+#include <gtest/gtest.h>
+
+#include <QLabel>
+#include <QLineEdit>
+#include <QListWidget>
+#include <QPushButton>
+#include <QTableWidget>
+
+#include <qcustomplot.h>
+
+#include "desk/desk_view.h"
+#include "model/edits.h"
+#include "ui/window.h"
+
+using namespace hedgerow;
+using namespace hedgerow::app;
+using namespace hedgerow::test;
+
+namespace {
+
+QString example(const char* name) { return QString(HEDGEROW_SHARED "/examples") + "/" + name; }
+
+/// The example with transistors, its Q1 on the desk.
+struct Desk {
+    Desk() {
+        EXPECT_TRUE(window->open(example("med-aux-switches.hedge")));
+        window.workspace().select({window.workspace().project().findPart("Q1")->id});
+        QCoreApplication::processEvents();
+        auto* button = window.find<QPushButton>("openDesk");
+        EXPECT_TRUE(button);
+        if (button) button->click();
+        wait();
+    }
+    void wait() {
+        QElapsedTimer clock;
+        clock.start();
+        do QCoreApplication::processEvents(QEventLoop::AllEvents, 20);
+        while ((window->desk().busy() || clock.elapsed() < 50) && clock.elapsed() < 60'000);
+    }
+    void choose(const QString& jig) {
+        auto* list = window.find<QListWidget>("deskJigs");
+        ASSERT_TRUE(list);
+        for (int i = 0; i < list->count(); ++i)
+            if (list->item(i)->text() == jig) list->setCurrentRow(i);
+        wait();
+    }
+    QTableWidget& figures() { return *window.find<QTableWidget>("deskFigures"); }
+    const JigFigure& figure(const std::string& key) {
+        for (const JigFigure& one : window->desk().result().figures)
+            if (one.key == key) return one;
+        ADD_FAILURE() << "no " << key;
+        static const JigFigure none;
+        return none;
+    }
+    Window window;
+};
+
+}  // namespace
+
+TEST(ModelDesk, ShowsEveryRungAtOnce) {
+    Desk desk;
+    EXPECT_TRUE(desk.window->desk().isVisible());
+    EXPECT_FALSE(desk.window.sheet().isVisible());
+    EXPECT_NE(desk.window.find<QLabel>("deskTitle")->text().indexOf("Q1"), -1);
+    ASSERT_EQ(desk.window->desk().result().curves.size(), 4u);
+    EXPECT_EQ(desk.window->desk().findChild<QCustomPlot*>()->plottableCount(), 4);
+    desk.choose("turning off");
+    EXPECT_EQ(desk.window->desk().result().curves.size(), 8u) << "voltage and current";
+    EXPECT_EQ(desk.figures().rowCount(), static_cast<int>(desk.window->desk().result().figures.size()));
+    EXPECT_EQ(desk.figures().item(0, 0)->text(), "energy of turning off");
+    EXPECT_TRUE(desk.figures().item(0, 1)->text().isEmpty()) << "an ideal switch loses nothing";
+    EXPECT_TRUE(desk.figures().item(0, 4)->text().endsWith("J"));
+}
+
+TEST(ModelDesk, CurvesFollowTheCard) {
+    Desk desk;
+    desk.choose("turning off");
+    const double before = desk.figure("Eoff").byRung.back().second;
+    auto* field = desk.window.find<QLineEdit>("field.rg");
+    ASSERT_TRUE(field);
+    field->setFocus();
+    field->selectAll();
+    desk.window.type("30");
+    desk.window.key(Qt::Key_Return);
+    desk.wait();
+    EXPECT_GT(desk.figure("Eoff").byRung.back().second, 1.5 * before);
+    desk.window.workspace().undo();
+    desk.wait();
+    EXPECT_NEAR(desk.figure("Eoff").byRung.back().second, before, 1e-6 * before);
+}
+
+TEST(ModelDesk, ComparesWithTheDataSheet) {
+    Desk desk;
+    desk.choose("recovery");
+    int row = -1;
+    for (int i = 0; i < desk.figures().rowCount(); ++i)
+        if (desk.figures().item(i, 0)->text() == "recovered charge") row = i;
+    ASSERT_GE(row, 0);
+    const double now = desk.figure("Qrr").byRung.back().second;
+    desk.figures().item(row, 5)->setText(QString::number(now * 2e9) + " n");
+    desk.wait();
+    ASSERT_TRUE(desk.figure("Qrr").given);
+    EXPECT_NEAR(*desk.figure("Qrr").given, 2 * now, 1e-5 * now);
+    EXPECT_EQ(desk.figures().item(row, 6)->text(), "−50 %");
+    const Part& part = *desk.window.workspace().project().findPart("Q1");
+    EXPECT_TRUE(part.values.find("sheet")->starts_with("Qrr ")) << *part.values.find("sheet");
+    // What is no number is said and not taken.
+    desk.figures().item(row, 5)->setText("much");
+    desk.wait();
+    EXPECT_NE(desk.window.find<QLabel>("deskNote")->text().indexOf("much"), -1);
+    EXPECT_TRUE(desk.figure("Qrr").given);
+    desk.figures().item(row, 5)->setText("");
+    desk.wait();
+    EXPECT_FALSE(desk.figure("Qrr").given);
+}
+
+TEST(ModelDesk, TakesItsPointFromItsFields) {
+    Desk desk;
+    desk.choose("turning off");
+    auto* voltage = desk.window.find<QLineEdit>("deskVoltage");
+    ASSERT_TRUE(voltage);
+    voltage->setFocus();
+    voltage->selectAll();
+    desk.window.type("24");
+    desk.window.key(Qt::Key_Return);
+    desk.wait();
+    EXPECT_NEAR(desk.figure("Vpeak").byRung.front().second, 24, 0.1) << "rung 1 has no overshoot";
+    EXPECT_EQ(voltage->text(), "24 V");
+}
+
+TEST(ModelDesk, IsLeftByEscapeAndWhenTheDeviceGoes) {
+    Desk desk;
+    desk.window.find<QListWidget>("deskJigs")->setFocus();
+    desk.window.key(Qt::Key_Escape);
+    EXPECT_FALSE(desk.window->desk().isVisible());
+    EXPECT_TRUE(desk.window.sheet().isVisible());
+    const Command* command = desk.window->commands().find("Model desk");
+    ASSERT_TRUE(command);
+    command->run();
+    EXPECT_TRUE(desk.window->desk().isVisible());
+    (void)desk.window.workspace().apply(
+        edits::remove({desk.window.workspace().project().findPart("Q1")->id}, desk.window.workspace().catalogue()));
+    EXPECT_FALSE(desk.window->desk().isVisible()) << "there is nothing to show";
+    EXPECT_FALSE(command->canRun());
+    desk.window.workspace().select({desk.window.workspace().project().findPart("L1")->id});
+    EXPECT_FALSE(command->canRun()) << "an inductor lies in no jig";
+}
