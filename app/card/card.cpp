@@ -12,6 +12,7 @@
 
 #include "card/ladder.h"
 #include "card/loss_table.h"
+#include "card/next_rung_list.h"
 #include "card/stress.h"
 #include "card/stress_table.h"
 #include "card/task_chart.h"
@@ -369,6 +370,10 @@ void Card::showStress() {
     addHeading("Stress, the worst first");
     column_->addWidget(table);
     column_->addWidget(new LossTable(workspace_, "", page_));
+    addHeading("One change at a time");
+    auto* next = new NextRungList(workspace_, page_);
+    connect(next, &NextRungList::instantAsked, this, &Card::instantAsked);
+    column_->addWidget(next);
 }
 
 void Card::showPlan() {

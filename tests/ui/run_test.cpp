@@ -7,6 +7,7 @@
 #include <QListWidget>
 #include <QMimeData>
 
+#include "card/next_rung_list.h"
 #include "style/theme.h"
 #include "ui/window.h"
 
@@ -57,6 +58,29 @@ TEST(Runs, ARungIsComparedWithTheOneBelow) {
     window.workspace().select({window.workspace().project().findPart("R1")->id});
     window.workspace().compareWithRungBelow();
     EXPECT_EQ(window.workspace().runs().size(), 2u);
+}
+
+TEST(Runs, SuggestTheNextRung) {
+    Window window;
+    ASSERT_TRUE(window->open(example("med-mast.hedge")));
+    window.sheet().setFocus();
+    window.key(Qt::Key_Return, Qt::ControlModifier);
+    ASSERT_TRUE(window.waitForRun());
+    auto* list = window.find<hedgerow::app::NextRungList>("nextRungs");
+    ASSERT_TRUE(list);
+    ASSERT_FALSE(list->advice().empty());
+    const RungAdvice first = list->advice().front();
+    const auto links = list->findChildren<QLabel*>();
+    ASSERT_FALSE(links.empty());
+    EXPECT_NE(links.front()->text().indexOf(QString("to rung %1").arg(first.rung)), -1);
+    emit links.front()->linkActivated("climb 0");
+    QCoreApplication::processEvents();
+    EXPECT_EQ(window.workspace().project().findPart(first.part)->rung, first.rung);
+    window.workspace().undo();
+    emit window.find<hedgerow::app::NextRungList>("nextRungs")->findChildren<QLabel*>().front()->linkActivated("at 0");
+    QCoreApplication::processEvents();
+    ASSERT_TRUE(window.workspace().selectedPart());
+    EXPECT_EQ(window.workspace().selectedPart()->name, first.part);
 }
 
 TEST(Runs, AFixedStepIsSetOnTheCard) {

@@ -1,0 +1,35 @@
+#pragma once
+// One change at a time: which part to put on a higher rung next, as the waveforms of the shown run suggest. A click on
+// a part goes to it and to the instant, one on its rung climbs.
+
+#include <QWidget>
+
+#include "session/next_rung.h"
+#include "shell/workspace.h"
+
+class QVBoxLayout;
+
+namespace hedgerow::app {
+
+class NextRungList : public QWidget {
+    Q_OBJECT
+
+public:
+    explicit NextRungList(Workspace& workspace, QWidget* parent = nullptr);
+    const std::vector<RungAdvice>& advice() const { return advice_; }
+
+signals:
+    /// The time at which it shows is to be seen.
+    void instantAsked(double seconds);
+
+private:
+    void fill();
+    void follow(const QString& link);
+
+    Workspace& workspace_;
+    std::vector<RungAdvice> advice_;
+    QVBoxLayout* column_;
+    const RunEntry* filledFor_ = nullptr;
+};
+
+}  // namespace hedgerow::app
