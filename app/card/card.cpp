@@ -10,6 +10,7 @@
 #include <QPushButton>
 #include <QVBoxLayout>
 
+#include "card/change_table.h"
 #include "card/ladder.h"
 #include "card/loss_table.h"
 #include "card/next_rung_list.h"
@@ -111,13 +112,14 @@ bool Card::eventFilter(QObject* watched, QEvent* event) {
     return (field && stepValue(field, event)) || QScrollArea::eventFilter(watched, event);
 }
 
-void Card::addHeading(const QString& text) {
+QLabel* Card::addHeading(const QString& text) {
     auto* label = new QLabel(text, page_);
     label->setFont(textFont(TextSize::normal, true));
     label->setProperty("quiet", true);
     label->setContentsMargins(0, 5, 0, 0);
     label->setStyleSheet("font-weight: bold;");
     column_->addWidget(label);
+    return label;
 }
 
 void Card::addQuiet(const QString& text) {
@@ -365,6 +367,8 @@ void Card::showProject() {
 /// Of all parts, in the shown run.
 void Card::showStress() {
     if (!workspace_.shownRun()) return;
+    auto* against = addHeading("Changed");
+    column_->addWidget(new ChangeTable(workspace_, against, page_));
     auto* table = new StressTable(workspace_, page_);
     connect(table, &StressTable::instantAsked, this, &Card::instantAsked);
     addHeading("Stress, the worst first");

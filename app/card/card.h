@@ -83,7 +83,7 @@ private:
     QLabel* addField(const QString& label, const QString& unit, const QString& name, std::function<std::string()> read,
                      std::function<Result<QString>(const std::string&)> judge,
                      std::function<void(const std::string&)> write);
-    void addHeading(const QString& text);
+    QLabel* addHeading(const QString& text);
     void addQuiet(const QString& text);
     void judgeField(const Field& field);
     void addStress(const Part& part);

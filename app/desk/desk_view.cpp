@@ -12,6 +12,7 @@
 
 #include <qcustomplot.h>
 
+#include "base/text.h"
 #include "card/stress_table.h"
 #include "model/edits.h"
 #include "model/quantity.h"
@@ -51,7 +52,12 @@ DeskView::DeskView(Workspace& workspace, QWidget* parent) : QWidget(parent), wor
     auto* back = new QPushButton("Back to the sheet", this);
     back->setObjectName("deskBack");
     connect(back, &QPushButton::clicked, this, &DeskView::left);
+    fit_ = new QPushButton("Fit to the figures", this);
+    fit_->setObjectName("deskFit");
+    fit_->setToolTip("values that make the device meet what is typed under 'to meet', of all jigs");
+    connect(fit_, &QPushButton::clicked, this, &DeskView::fit);
     top->addWidget(title_, 1);
+    top->addWidget(fit_);
     top->addWidget(back);
     all->addLayout(top);
 
@@ -168,6 +174,9 @@ void DeskView::follow() {
     const PartKind& kind = *workspace_.catalogue().find(part->kind);
     title_->setText(
         QString("Model desk: %1, %2").arg(QString::fromStdString(part->name), QString::fromStdString(kind.title)));
+    if (!fitting_) fitNote_.clear();
+    const std::string* figures = part->values.find("sheet");
+    fit_->setEnabled(figures && !figures->empty());
     later_->start(result_.curves.empty() ? 0 : moment);
 }
 
@@ -184,11 +193,39 @@ void DeskView::tryOut() {
         return [this, jig, result = std::move(result)] {
             result_ = result ? *result : JigResult();
             QStringList lines{QString::fromStdString(jig.shows)};
+            if (!fitNote_.isEmpty()) lines << fitNote_;
             if (!result) lines << QString::fromStdString(result.error().message);
             for (const std::string& failure : result_.failures) lines << QString::fromStdString(failure);
             note_->setText(lines.join("\n"));
             draw();
             fillFigures();
+        };
+    });
+}
+
+/// One edit; what it could not meet is said, and the curves show the rest.
+void DeskView::fit() {
+    const Part* part = device();
+    if (!part) return;
+    note_->setText("fitting…");
+    background_.start([this, project = workspace_.history().shared(), part = *part,
+                       point = point_](const CancelToken& cancel) -> std::function<void()> {
+        auto fitted = fitToFigures(*project, part, point, cancel);
+        return [this, fitted = std::move(fitted), part] {
+            if (!fitted) return note_->setText(QString::fromStdString(fitted.error().message));
+            QStringList values;
+            for (const auto& [key, text] : fitted->values)
+                values << QString("%1 = %2").arg(QString::fromStdString(key), QString::fromStdString(text));
+            fitNote_ = "fitted " + values.join(", ");
+            if (!fitted->unmet.empty()) fitNote_ += "; not met: " + QString::fromStdString(joined(fitted->unmet, ", "));
+            fitting_ = true;
+            (void)workspace_.apply({"fit to the data sheet", [&](Project& changed) -> Status {
+                                        if (Part* now = changed.findPart(part.id))
+                                            for (const auto& [key, text] : fitted->values) now->values.set(key, text);
+                                        return {};
+                                    }});
+            fitting_ = false;
+            tryOut();
         };
     });
 }

@@ -42,6 +42,7 @@ private:
     const Part* device() const;
     void follow();
     void tryOut();
+    void fit();
     void draw();
     void styleAxes();
     void fillFigures();
@@ -54,14 +55,15 @@ private:
     std::vector<Jig> jigs_;
     JigPoint point_;
     JigResult result_;
-    QString problem_;
+    QString fitNote_;  ///< what a fit led to, until the next change
     QLabel *title_, *note_;
+    class QPushButton* fit_;
     QListWidget* list_;
     QCustomPlot* plot_;
     QTableWidget* figures_;
     QTimer* later_;
     Background background_;
-    bool filling_ = false;
+    bool filling_ = false, fitting_ = false;
 };
 
 }  // namespace hedgerow::app

@@ -241,18 +241,22 @@ void addSupply(Bench& bench, const Trial& t, double inductance, const Pulse& pul
 
 /// A load current that the device takes over from another of its kind, and gives back. What commutates in no time does
 /// so without an inductance.
-Result<std::shared_ptr<Run>> loaded(const Trial& t, const Part& device, const Pulse& pulse) {
+/// @param other  whether that one is real, or an ideal diode
+Result<std::shared_ptr<Run>> loaded(const Trial& t, const Part& device, const Pulse& pulse, bool other) {
     Bench bench = t.bench();
     addSupply(bench, t, t.rung >= 3 ? t.point.loop : 0, pulse);
     bench.put(device, "X", t.nets("sw", "0", "g"), t.rung);
-    bench.put(t.device, "Y", t.nets("in", "sw", "never"), t.rung);
+    if (other)
+        bench.put(t.device, "Y", t.nets("in", "sw", "never"), t.rung);
+    else
+        bench.add("diode", "Y", {"sw", "in"});
     return bench.run(pulse.end, t.cancel);
 }
 
 /// IEC 60747-9: from the gate's edge to where the voltage, or the current, is down to 2 %.
 Status switching(const Trial& t, bool turningOn) {
     const Pulse pulse(t.kind);
-    auto run = loaded(t, t.device, pulse);
+    auto run = loaded(t, t.device, pulse, true);
     if (!run) return run.error();
     const Wave v(**run, "X.v"), i(**run, "X.i"), p(**run, "X.p");
     const double edge = turningOn ? pulse.on : pulse.off, last = edge + pulse.window, voltage = t.point.voltage,
@@ -295,7 +299,7 @@ Status gateCharge(const Trial& t) {
     if (!input) return input.error();
     const Pulse pulse(t.kind, 4);
     slow.values.set("rg", number((pulse.off - pulse.on) / (7 * *input)));
-    auto run = loaded(t, slow, pulse);
+    auto run = loaded(t, slow, pulse, false);
     if (!run) return run.error();
     const Wave vgs(**run, "X.vgs"), ig(**run, "X.ig");
     if (!vgs || !ig) return Error{ErrorCode::name, "the device shows no gate"};
@@ -359,7 +363,8 @@ const std::vector<std::pair<Jig, std::function<Status(const Trial&)>>>& allJigs(
         {{"gate charge", "gate voltage over the charge that turns it on under load", 3}, gateCharge},
         {{"turning on", "taking the current over from another of its kind", 1},
          [](const Trial& t) { return switching(t, true); }},
-        {{"turning off", "giving the current back to another of its kind", 1}, [](const Trial& t) { return switching(t, false); }},
+        {{"turning off", "giving the current back to another of its kind", 1},
+         [](const Trial& t) { return switching(t, false); }},
         {{"recovery", "turned off at a slope of current, as a diode", 3}, recovery}};
     return all;
 }
@@ -377,7 +382,7 @@ std::vector<Jig> jigsFor(const PartKind& kind) {
 }
 
 Result<JigResult> runJig(const Project& project, const Part& device, const Jig& jig, const JigPoint& point,
-                         const CancelToken& cancel) {
+                         const CancelToken& cancel, int onlyRung) {
     const PartKind* kind = partLibrary().catalogue().find(device.kind);
     const auto found = std::find_if(allJigs().begin(), allJigs().end(),
                                     [&](const auto& known) { return known.first.name == jig.name; });
@@ -385,7 +390,7 @@ Result<JigResult> runJig(const Project& project, const Part& device, const Jig& 
         return Error{ErrorCode::name, fmt::format("{} has no jig '{}'", device.name, jig.name), device.name};
     JigResult result;
     for (const RungKind& rung : kind->rungs) {
-        if (rung.rung < jig.leastRung) continue;
+        if (rung.rung < jig.leastRung || (onlyRung > 0 && rung.rung != onlyRung)) continue;
         const Status status = found->second({project, device, *kind, point, rung.rung, cancel, result});
         if (cancel.cancelled()) return Error{ErrorCode::resource, "stopped"};
         if (!status) result.failures.push_back(fmt::format("rung {}: {}", rung.rung, status.error().message));

@@ -50,11 +50,22 @@ struct JigResult {
 std::vector<Jig> jigsFor(const PartKind& kind);
 
 /// Runs a jig on every rung of the device that shows it.
-/// @param project  whose parameters its values may use
-/// @param jig      one of jigsFor()
+/// @param project   whose parameters its values may use
+/// @param jig       one of jigsFor()
+/// @param onlyRung  the one to try; 0 for all
 /// Errors: the device lies in no circuit on any rung, or was stopped.
 Result<JigResult> runJig(const Project& project, const Part& device, const Jig& jig, const JigPoint& point,
-                         const CancelToken& cancel);
+                         const CancelToken& cancel, int onlyRung = 0);
+
+/// What a device is given so that it meets the figures of its field "sheet", as far as each has a value that it
+/// follows: conduction, capacitances, gate charge and recovery by trying the device in its jigs on rung 3, or on its
+/// own rung above that; energies go to the tables of rung 2.
+struct JigFit {
+    std::vector<std::pair<std::string, std::string>> values;  ///< keys of the part, as typed
+    std::vector<std::string> unmet;                           ///< figures that are further away than 5 %, or have none
+};
+Result<JigFit> fitToFigures(const Project& project, const Part& device, const JigPoint& point,
+                            const CancelToken& cancel);
 
 /// Figures of a data sheet from a text "Eon 120u, Qrr 300n"; the error names what is wrong.
 Result<std::vector<std::pair<std::string, double>>> sheetFigures(const std::string& text);

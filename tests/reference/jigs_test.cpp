@@ -1,6 +1,9 @@
 // The jigs of the model desk: figures against closed forms of the models, rung by rung.
 
 #include <cmath>
+#include <map>
+
+#include <fmt/format.h>
 
 #include "session/jigs.h"
 #include "session/registry.h"
@@ -169,4 +172,58 @@ TEST(Jigs, StopWhenAskedAndSayWhichRungFails) {
     const auto result = runJig({}, device, jig, {}, CancelToken());
     ASSERT_FALSE(result);
     EXPECT_NE(result.error().message.find("on-resistance"), std::string::npos) << result.error().text();
+}
+
+// From the figures of a device back to its values: those that it was made with.
+TEST(Fitting, FindsTheValuesThatTheFiguresCameFrom) {
+    const JigPoint point{.voltage = 48, .current = 10};
+    Part made;
+    made.name = "Q1";
+    made.kind = "mosfet";
+    for (const auto& [key, text] :
+         {std::pair{"ron", "14m"}, {"ciss", "5n"}, {"coss", "700p"}, {"crss", "80p"}, {"tau", "90n"}, {"tm", "45n"}})
+        made.values.set(key, text);
+    std::string sheet;
+    for (const Jig& jig : jigsFor(*partLibrary().catalogue().find("mosfet"))) {
+        if (jig.name.starts_with("turning") || jig.name.starts_with("reverse")) continue;
+        const auto result = runJig({}, made, jig, point, CancelToken(), 3);
+        ASSERT_TRUE(result);
+        for (const JigFigure& figure : result->figures)
+            for (const char* wanted : {"Von", "C", "Qg", "Qgd", "Qrr", "Irm"})
+                if (figure.key == wanted) sheet += fmt::format("{} {:.9g}, ", wanted, figure.byRung.front().second);
+    }
+    Part blank;
+    blank.name = "Q2";
+    blank.kind = "mosfet";
+    blank.values.set("sheet", sheet);
+    const auto fit = fitToFigures({}, blank, point, CancelToken());
+    ASSERT_TRUE(fit) << fit.error().text();
+    EXPECT_TRUE(fit->unmet.empty()) << fit->unmet.front();
+    std::map<std::string, std::string> values(fit->values.begin(), fit->values.end());
+    EXPECT_RELATIVE(std::stod(values["ron"]), 14e-3, 0.01);
+    EXPECT_RELATIVE(std::stod(values["ciss"]), 5e-9, 0.03);
+    EXPECT_RELATIVE(std::stod(values["coss"]), 700e-12, 0.05);
+    EXPECT_RELATIVE(std::stod(values["crss"]), 80e-12, 0.15);
+    EXPECT_RELATIVE(std::stod(values["tau"]), 90e-9, 0.1);
+    EXPECT_RELATIVE(std::stod(values["tm"]), 45e-9, 0.15);
+}
+
+TEST(Fitting, PutsKneesAndEnergiesWhereTheyBelong) {
+    Part igbt;
+    igbt.name = "Q1";
+    igbt.kind = "igbt";
+    igbt.values.set("sheet", "Von 1.6, Von2 1.3, Vrev 1.4, Vrev2 1.2, Eon 120u, Eoff 80u, Nonsense 3");
+    const auto fit = fitToFigures({}, igbt, {.voltage = 400, .current = 20}, CancelToken());
+    ASSERT_TRUE(fit) << fit.error().text();
+    std::map<std::string, std::string> values(fit->values.begin(), fit->values.end());
+    EXPECT_RELATIVE(std::stod(values["ron"]), 0.3 / 10, 1e-3);
+    EXPECT_RELATIVE(std::stod(values["vce"]), 1.0, 1e-3);
+    EXPECT_RELATIVE(std::stod(values["rd"]), 0.2 / 10, 1e-3);
+    EXPECT_RELATIVE(std::stod(values["vf"]), 1.0, 1e-3);
+    EXPECT_EQ(values["eon"], "400 25: 20 0.00012");
+    EXPECT_EQ(fit->unmet, std::vector<std::string>{"Nonsense"});
+    for (const auto& [key, text] : fit->values) igbt.values.set(key, text);
+    Part diode;
+    diode.kind = "diode";
+    EXPECT_FALSE(fitToFigures({}, diode, {}, CancelToken())) << "nothing to meet";
 }

@@ -4,6 +4,7 @@
 
 #include "model/quantity.h"
 #include "session/next_rung.h"
+#include "session/run_changes.h"
 #include "support/circuit.h"
 
 using namespace hedgerow;
@@ -95,4 +96,30 @@ TEST(NextRung, QuietCircuitsAskForLittle) {
     const auto r = run(c);
     ASSERT_TRUE(r);
     EXPECT_TRUE(nextRungs(*r).empty());
+}
+
+// A rung up: what the numbers of two runs say of it.
+TEST(RunChanges, CompareLanesAndThePartsThatChanged) {
+    Circuit c;
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "10"}})
+        .add("diode", "D1", {"in", "out"}, {{"vf", "1"}, {"ron", "100m"}, {"roff", "1G"}})
+        .add("resistor", "R1", {"out", "0"}, {{"r", "0.9"}})
+        .plan("1m");
+    Lane lane;
+    lane.quantities = {"out.v", "no.such"};
+    c.project().lanes = {lane};
+    const auto ideal = run(c);
+    for (Part& part : c.project().sheet().parts)
+        if (part.name == "D1") part.rung = 2;
+    const auto lossy = run(c);
+    ASSERT_TRUE(ideal && lossy);
+    const auto changes = changesBetween(*lossy, *ideal, 0, toTicks(1e-3));
+    ASSERT_EQ(changes.size(), 4u) << "the lane, and v, i and p of the diode";
+    EXPECT_EQ(changes[0].quantity, "out.v");
+    EXPECT_NEAR(changes[0].other.mean, 10, 1e-9);
+    EXPECT_NEAR(changes[0].now.mean, 9.0 / 1.0 * 0.9, 1e-6);
+    EXPECT_EQ(changes[3].quantity, "D1.p");
+    EXPECT_NEAR(changes[3].now.mean, 9 * (1 + 0.9), 1e-5) << "what it burns";
+    EXPECT_EQ(changes[3].other.peak, 0);
+    EXPECT_EQ(changesBetween(*ideal, *ideal, 0, toTicks(1e-3)).size(), 1u) << "only the lane";
 }

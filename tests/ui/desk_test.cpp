@@ -116,6 +116,31 @@ TEST(ModelDesk, ComparesWithTheDataSheet) {
     EXPECT_FALSE(desk.figure("Qrr").given);
 }
 
+TEST(ModelDesk, FitsTheDeviceToItsFigures) {
+    Desk desk;
+    desk.choose("recovery");
+    int row = -1;
+    for (int i = 0; i < desk.figures().rowCount(); ++i)
+        if (desk.figures().item(i, 0)->text() == "recovered charge") row = i;
+    ASSERT_GE(row, 0);
+    auto* button = desk.window.find<QPushButton>("deskFit");
+    ASSERT_TRUE(button);
+    EXPECT_FALSE(button->isEnabled()) << "nothing is to be met";
+    const std::string before = *desk.window.workspace().project().findPart("Q1")->values.find("tau");
+    const double target = 1.6 * desk.figure("Qrr").byRung.front().second;
+    desk.figures().item(row, 5)->setText(QString::number(target * 1e9, 'g', 6) + " n");
+    desk.wait();
+    ASSERT_TRUE(button->isEnabled());
+    button->click();
+    desk.wait();
+    EXPECT_NE(*desk.window.workspace().project().findPart("Q1")->values.find("tau"), before);
+    EXPECT_NEAR(desk.figure("Qrr").byRung.front().second, target, 0.05 * target);
+    EXPECT_NE(desk.window.find<QLabel>("deskNote")->text().indexOf("fitted tau"), -1)
+        << desk.window.find<QLabel>("deskNote")->text().toStdString();
+    desk.window.workspace().undo();
+    EXPECT_EQ(*desk.window.workspace().project().findPart("Q1")->values.find("tau"), before) << "in one step";
+}
+
 TEST(ModelDesk, TakesItsPointFromItsFields) {
     Desk desk;
     desk.choose("turning off");

@@ -7,6 +7,7 @@
 #include <QListWidget>
 #include <QMimeData>
 
+#include "card/change_table.h"
 #include "card/next_rung_list.h"
 #include "style/theme.h"
 #include "ui/window.h"
@@ -54,6 +55,16 @@ TEST(Runs, ARungIsComparedWithTheOneBelow) {
     ASSERT_TRUE(low && high);
     const Tick end = toTicks(40e-6);
     EXPECT_GT(high->measure(0, end)->max, low->measure(0, end)->max + 5);
+    // The card of the project says by how much, and what the transistors burn more.
+    window.workspace().select({});
+    auto* table = window.find<hedgerow::app::ChangeTable>("changeTable");
+    ASSERT_TRUE(table);
+    ASSERT_TRUE(QTest::qWaitFor([&] { return !table->changes().empty(); }, 5'000));
+    bool burns = false;
+    for (const RunChange& change : table->changes())
+        if (change.quantity == "Q1.p") burns = change.now.mean > change.other.mean;
+    EXPECT_TRUE(burns);
+    EXPECT_EQ(table->item(0, 1)->text(), "peak");
     // A part on its lowest rung has none below.
     window.workspace().select({window.workspace().project().findPart("R1")->id});
     window.workspace().compareWithRungBelow();
