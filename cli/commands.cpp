@@ -4,6 +4,8 @@
 #include <atomic>
 #include <csignal>
 #include <filesystem>
+#include <fstream>
+#include <sstream>
 #include <thread>
 
 #include <fmt/format.h>
@@ -17,6 +19,7 @@
 #include "model/values.h"
 #include "network/advice.h"
 #include "network/scene.h"
+#include "session/card_import.h"
 #include "session/losses.h"
 #include "session/observations.h"
 #include "session/registry.h"
@@ -269,6 +272,37 @@ int info(const std::string& path, bool json) {
             for (const auto& [name, text] : content.items()) fmt::print("  {:<12} {}\n", name, text.get<std::string>());
         }
     }
+    return success;
+}
+
+int readCards(const std::string& file, const std::string& library, double current) {
+    std::ifstream in(file);
+    std::stringstream text;
+    if (!in || !(text << in.rdbuf())) {
+        fmt::print(stderr, "{} cannot be read\n", file);
+        return unreadable;
+    }
+    if (!(current > 0)) {
+        fmt::print(stderr, "--current must be above 0\n");
+        return usage;
+    }
+    const CardImport import = importCards(text.str(), current, CancelToken());
+    for (const ImportedDevice& device : import.devices) {
+        fmt::print("{}  {}", device.part.name, device.part.kind);
+        for (const auto& [key, value] : device.part.values.all()) fmt::print("  {} {}", key, value);
+        if (device.residual > 0) fmt::print("  (rung 2 within {})", formatQuantity(device.residual, "V", 2));
+        fmt::print("\n");
+    }
+    for (const Sheet& module : import.modules) fmt::print("{}  module of {} parts\n", module.name, module.parts.size());
+    for (const CardRemark& remark : import.remarks)
+        fmt::print("line {}: {}: {}\n", remark.line, remark.text, remark.why);
+    if (library.empty()) return success;
+    const Status saved = saveHedge(projectOf(import, std::filesystem::path(file).stem().string()), library);
+    if (!saved) {
+        fmt::print(stderr, "{}\n", saved.error().message);
+        return unreadable;
+    }
+    fmt::print("wrote {}\n", library);
     return success;
 }
 

@@ -27,6 +27,13 @@ int main(int argc, char** argv) {
     describing->add_option("project", project, "a *.hedge file")->required();
     describing->add_flag("--json", json, "print JSON");
 
+    std::string cards, library;
+    double upTo = 10;
+    auto* reading = app.add_subcommand("cards", "Reads makers' model cards: .model and .subckt text");
+    reading->add_option("file", cards, "a text file with cards")->required();
+    reading->add_option("--out", library, "a project to write: devices on its sheet, subcircuits as modules");
+    reading->add_option("--current", upTo, "A, up to which the straight lines of rungs 2 and 3 follow the curves");
+
     RunOptions options;
     auto* running = app.add_subcommand("run", "Runs a project");
     running->add_option("project", options.project, "a *.hedge file")->required();
@@ -61,5 +68,6 @@ int main(int argc, char** argv) {
     }
     if (checking->parsed()) return check(project, json);
     if (describing->parsed()) return info(project, json);
+    if (reading->parsed()) return readCards(cards, library, upTo);
     return run(options);
 }

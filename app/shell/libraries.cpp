@@ -2,10 +2,13 @@
 
 #include <QCoreApplication>
 #include <QDir>
+#include <QFile>
 #include <QFileInfo>
 
 #include "base/text.h"
 #include "formats/hedge/hedge.h"
+#include "model/quantity.h"
+#include "session/card_import.h"
 #include "shell/workspace.h"
 
 namespace hedgerow::app {
@@ -58,6 +61,48 @@ Result<QString> addLibrary(Workspace& workspace, const QString& path) {
         return status.error();
     readLibraries(workspace);
     return "The modules and parts of " + name + " can be placed in every project now";
+}
+
+Result<QString> addCards(Workspace& workspace, const QString& path) {
+    constexpr double upTo = 10;  // A, of the straight lines of rungs 2 and 3
+    QFile file(path);
+    if (!file.open(QIODevice::ReadOnly))
+        return Error{ErrorCode::file, path.toStdString() + " cannot be read: " + file.errorString().toStdString()};
+    const CardImport import = importCards(file.readAll().toStdString(), upTo, CancelToken());
+    const QString name = QFileInfo(path).completeBaseName();
+    const auto escaped = [](const std::string& text) { return QString::fromStdString(text).toHtmlEscaped(); };
+    QString html = "<h2>" + name.toHtmlEscaped() + "</h2>";
+    if (import.devices.empty() && import.modules.empty()) {
+        html += "<p>No card in it became a part.</p>";
+    } else {
+        std::error_code failed;
+        std::filesystem::create_directories(ownLibraryFolder(), failed);
+        const auto target = ownLibraryFolder() / (name.toStdString() + ".hedge");
+        if (auto status = saveHedge(projectOf(import, name.toStdString()), target); !status) return status.error();
+        readLibraries(workspace);
+        html += "<p>They can be placed in every project now: type their names over the sheet.</p><ul>";
+        for (const ImportedDevice& device : import.devices) {
+            const PartKind& kind = *workspace.catalogue().find(device.part.kind);
+            html += QString("<li><b>%1</b>: %2").arg(escaped(device.part.name), escaped(kind.title));
+            if (device.residual > 0)
+                html += QString(", the straight lines of rungs 2 and 3 within %1 of its curve up to %2")
+                            .arg(escaped(formatQuantity(device.residual, "V", 2)), escaped(formatQuantity(upTo, "A")));
+            html += "</li>";
+        }
+        for (const Sheet& module : import.modules)
+            html +=
+                QString("<li><b>%1</b>: a module of %2 parts</li>").arg(escaped(module.name)).arg(module.parts.size());
+        html += "</ul>";
+    }
+    if (!import.remarks.empty()) {
+        html += "<h3>Not taken, or taken for something else</h3><table cellpadding=4>";
+        for (const CardRemark& remark : import.remarks)
+            html += QString("<tr><td>line %1</td><td><tt>%2</tt></td><td>%3</td></tr>")
+                        .arg(remark.line)
+                        .arg(escaped(remark.text), escaped(remark.why));
+        html += "</table>";
+    }
+    return html;
 }
 
 }  // namespace hedgerow::app

@@ -21,5 +21,8 @@ void readLibraries(Workspace& workspace);
 Result<QString> shareInOwnLibrary(Workspace& workspace);
 /// Copies a file with modules and parts to the user's libraries. @return what to say
 Result<QString> addLibrary(Workspace& workspace, const QString& path);
+/// Reads makers' model cards into a library of their own. @return a page that says what became of each, and what of
+/// the text was not taken, line by line
+Result<QString> addCards(Workspace& workspace, const QString& path);
 
 }  // namespace hedgerow::app

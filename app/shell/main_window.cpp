@@ -264,6 +264,10 @@ void MainWindow::buildCommands() {
         const QString path = QFileDialog::getOpenFileName(this, "Add a library", {}, "Hedgerow projects (*.hedge)");
         if (!path.isEmpty()) sayOutcome(addLibrary(workspace_, path));
     });
+    c.add("Read makers' cards…", {}, [this] {
+        const QString path = QFileDialog::getOpenFileName(this, "Read makers' model cards", {}, "Model cards (*)");
+        if (!path.isEmpty()) readCards(path);
+    });
     c.add("Circuit as text", QKeySequence("Ctrl+T"), [this] {
         text_->setVisible(!text_->isVisible());
         (text_->isVisible() ? static_cast<QWidget*>(text_) : sheet_)->setFocus();
@@ -299,8 +303,9 @@ void MainWindow::buildCommands() {
 void MainWindow::buildMenu() {
     auto* menu = new QMenu(this);
     commands_.fill(*menu, {"New project", "Open…"});
-    commands_.fill(*menu, {"Gallery", "Save", "Save as…", "", "Open measured data…", "Export traces…", "Report…",
-                           "Save sheet as picture…", "Save the window as picture…", "Print sheet…", ""});
+    commands_.fill(*menu,
+                   {"Gallery", "Save", "Save as…", "", "Open measured data…", "Read makers' cards…", "Export traces…",
+                    "Report…", "Save sheet as picture…", "Save the window as picture…", "Print sheet…", ""});
     QAction* undo = menu->addAction("Undo", this, [this] { workspace_.undo(); });
     QAction* redo = menu->addAction("Redo", this, [this] { workspace_.redo(); });
     connect(menu, &QMenu::aboutToShow, undo, [this, undo, redo] {
@@ -337,6 +342,14 @@ void MainWindow::showDesk(bool shown) {
         desk_->open();
     else
         desk_->hide(), sheet_->setFocus();
+}
+
+void MainWindow::readCards(const QString& path) {
+    const auto page = addCards(workspace_, path);
+    if (page)
+        showHelp(this, "Makers' cards", *page);
+    else
+        say(QString::fromStdString(page.error().text()), true);
 }
 
 void MainWindow::showGallery() { gallery_->open(); }

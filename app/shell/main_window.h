@@ -48,6 +48,8 @@ public:
     /// The model desk in place of the sheet, for the selected device; or the sheet again.
     void showDesk(bool shown);
     void showGallery();
+    /// Makers' model cards, as parts and modules of a library.
+    void readCards(const QString& path);
     /// Opens the finder.
     void find();
 

@@ -73,6 +73,28 @@ TEST(Cli, TellsTheLossesOfSwitches) {
     EXPECT_EQ(cli("run " + example + " --losses -1").code, 1);
 }
 
+TEST(Cli, RunsWithAFixedStep) {
+    const Outcome o =
+        cli("run " + example + " --engine fixed --step 500n --method 'backward Euler' --round-edges --quiet");
+    EXPECT_EQ(o.code, 0) << o.output;
+    EXPECT_NE(o.output.find("a step of 500 ns took"), std::string::npos) << o.output;
+    const Outcome bad = cli("run " + example + " --engine fixed --step 0 --quiet");
+    EXPECT_NE(bad.code, 0);
+    EXPECT_NE(bad.output.find("step: "), std::string::npos) << bad.output;
+}
+
+TEST(Cli, ReadsMakersCards) {
+    const TemporaryFolder folder;
+    const std::string library = (folder.path() / "devices.hedge").string();
+    const Outcome o = cli("cards " HEDGEROW_EXAMPLES "/medlar-devices.cards --out " + library);
+    EXPECT_EQ(o.code, 0) << o.output;
+    EXPECT_NE(o.output.find("MDF60  zener"), std::string::npos) << o.output;
+    EXPECT_NE(o.output.find("line 3: EG=1.11"), std::string::npos);
+    EXPECT_EQ(cli("info " + library).code, 0);
+    EXPECT_NE(cli("cards /no/such/file").code, 0);
+    EXPECT_NE(cli("cards " HEDGEROW_EXAMPLES "/medlar-devices.cards --current -1").code, 0);
+}
+
 TEST(Cli, WrongUseIsToldApart) {
     EXPECT_EQ(cli("").code, 1);
     EXPECT_EQ(cli("dance").code, 1);

@@ -4,6 +4,7 @@
 
 #include <QLabel>
 #include <QListWidget>
+#include <QTextBrowser>
 
 #include "model/modules.h"
 #include "ui/window.h"
@@ -165,4 +166,27 @@ TEST(ModulesInTheWindow, OwnPartsAreFoundByTheirWordInEveryProject) {
     EXPECT_EQ(*named(other, "L1")->values.find("dcr"), "20m") << "what is typed behind the word counts";
     EXPECT_EQ(named(other, "L1")->rung, 2);
     EXPECT_FALSE(other.find<QListWidget>("partList")->findItems("choke47", Qt::MatchExactly).isEmpty());
+}
+
+// Makers' cards become parts under their names and modules; the page says line by line what was not taken.
+TEST(ModulesInTheWindow, MakersCardsCanBePlacedByName) {
+    Window window;
+    window->readCards(QString(HEDGEROW_SHARED "/examples/medlar-devices.cards"));
+    auto* page = window->findChild<QTextBrowser*>();
+    ASSERT_TRUE(page);
+    EXPECT_NE(page->toPlainText().indexOf("MDF60"), -1);
+    EXPECT_NE(page->toPlainText().indexOf("EG=1.11"), -1);
+    page->window()->close();
+    window->activateWindow();
+    ASSERT_TRUE(QTest::qWaitForWindowActive(window.operator->()));
+    window.sheet().setFocus();
+    window.place("MDF60", {240, 160});
+    ASSERT_TRUE(named(window, "D1"));
+    EXPECT_EQ(named(window, "D1")->kind, "zener");
+    EXPECT_EQ(named(window, "D1")->rung, 4);
+    EXPECT_EQ(*named(window, "D1")->values.find("vz"), "68");
+    window.place("mll22", {440, 160});
+    EXPECT_TRUE(window.workspace().project().findSheet("MLL22")) << "its module came with it";
+    window->readCards("/no/such/file");
+    EXPECT_NE(window.find<QLabel>("message")->text().indexOf("cannot be read"), -1);
 }

@@ -1,0 +1,192 @@
+// Makers' cards: the grammar, what becomes of them, and what is said of the rest.
+
+#include <cmath>
+#include <fstream>
+#include <random>
+#include <sstream>
+
+#include "model/modules.h"
+#include "session/card_import.h"
+#include "session/registry.h"
+#include "support/circuit.h"
+
+using namespace hedgerow;
+using namespace hedgerow::test;
+
+namespace {
+
+std::string exampleCards() {
+    std::ifstream file(HEDGEROW_EXAMPLES "/medlar-devices.cards");
+    std::stringstream text;
+    text << file.rdbuf();
+    return text.str();
+}
+
+bool remarked(const std::vector<CardRemark>& remarks, int line, const std::string& words) {
+    for (const CardRemark& one : remarks)
+        if (one.line == line && (one.why + " " + one.text).find(words) != std::string::npos) return true;
+    return false;
+}
+
+const Part* device(const CardImport& import, const std::string& name) {
+    for (const ImportedDevice& one : import.devices)
+        if (one.part.name == name) return &one.part;
+    return nullptr;
+}
+
+double valueOf(const Part& part, const char* key) {
+    const std::string* text = part.values.find(key);
+    return text ? std::stod(*text) : NAN;
+}
+
+}  // namespace
+
+TEST(Cards, NumbersHaveFactorsAndUnits) {
+    const std::pair<const char*, double> good[] = {
+        {"4.7k", 4700}, {"10meg", 1e7},  {"33pF", 33e-12}, {"1e-9", 1e-9}, {"-2.5mV", -2.5e-3},
+        {"3", 3},       {"100nH", 1e-7}, {"2V", 2},        {"+1u", 1e-6},  {"5MIL", 127e-6}};
+    for (const auto& [text, value] : good) {
+        const auto read = cardNumber(text);
+        ASSERT_TRUE(read) << text;
+        EXPECT_NEAR(*read, value, 1e-12 * std::abs(value)) << text;
+    }
+    for (const char* text : {"", "k", "1.2.3", "{2*x}", "1e999", "4%"}) EXPECT_FALSE(cardNumber(text)) << text;
+}
+
+TEST(Cards, LinesGoOnAndRemarksDoNotCount) {
+    const CardFile file =
+        readCards("* a library\n.MODEL d1 d(is=1n,\n* between\n+ n = 1.5) ; said\n\n.end\n.model late D()");
+    ASSERT_EQ(file.models.size(), 1u);
+    EXPECT_EQ(file.models[0].name, "d1");
+    EXPECT_EQ(file.models[0].type, "D");
+    EXPECT_EQ(file.models[0].line, 2);
+    EXPECT_NEAR(file.models[0].values.at("IS"), 1e-9, 1e-20);
+    EXPECT_EQ(file.models[0].values.at("N"), 1.5);
+    EXPECT_TRUE(file.remarks.empty());
+}
+
+TEST(Cards, WhatIsNotTakenIsListedByItsLine) {
+    const std::string text =
+        ".model q1 NPN(BF=100)\n"
+        ".option reltol=1e-3\n"
+        "R1 a b 10\n"
+        ".model d1 D(IS={x} KF=1 N=1)\n"
+        ".subckt s1 1 2 params: r=3\n"
+        "M1 1 2 3 3 mm\n"
+        "E1 1 0 VALUE={V(2)}\n"
+        "D1 1 2 nosuch\n"
+        "R1 1 2 {r}\n"
+        "F1 1 2 VX 3\n"
+        "C1 1 2 1n\n";
+    const CardImport import = importCards(text, 5, CancelToken());
+    EXPECT_TRUE(remarked(import.remarks, 1, "no part for this type"));
+    EXPECT_TRUE(remarked(import.remarks, 2, "stands in no card"));
+    EXPECT_TRUE(remarked(import.remarks, 3, "stands in no card"));
+    EXPECT_TRUE(remarked(import.remarks, 4, "no number"));
+    EXPECT_TRUE(remarked(import.remarks, 4, "KF=1"));
+    EXPECT_TRUE(remarked(import.remarks, 5, "parameters of a subcircuit"));
+    EXPECT_TRUE(remarked(import.remarks, 5, "no .ends"));
+    EXPECT_TRUE(remarked(import.remarks, 6, "no part for elements"));
+    EXPECT_TRUE(remarked(import.remarks, 7, "only linear control"));
+    EXPECT_TRUE(remarked(import.remarks, 8, "nosuch"));
+    EXPECT_TRUE(remarked(import.remarks, 9, "no number"));
+    EXPECT_TRUE(remarked(import.remarks, 10, "no voltage source"));
+    ASSERT_EQ(import.modules.size(), 1u);
+}
+
+// v = N V_T ln(i / I_S + 1) + R_S i, on rung 4; the straight line of rungs 2 and 3 stays near it.
+TEST(Cards, ADiodeConductsAsItsCardSays) {
+    const CardImport import =
+        importCards(".model D1 D(IS=2n N=1.5 RS=10m CJO=300p VJ=0.8 M=0.4 TT=20n)", 10, CancelToken());
+    const Part* diode = device(import, "D1");
+    ASSERT_TRUE(diode);
+    EXPECT_EQ(diode->kind, "diode");
+    EXPECT_EQ(diode->rung, 4);
+    for (const int rung : {2, 4})
+        for (const double i : {2.0, 5.0, 10.0}) {
+            Circuit c;
+            c.add("dc-current", "I1", {"0", "a"}, {{"level", std::to_string(i)}}).plan("2u");
+            Circuit::Values none = {};
+            c.add("diode", "D1", {"a", "0"}, none, rung);
+            for (const ParameterKind& parameter : partLibrary().catalogue().find("diode")->parameters)
+                if (const std::string* text = diode->values.find(parameter.key)) c.set("D1", parameter.key, *text);
+            const auto r = run(c);
+            ASSERT_TRUE(r);
+            const double exact = 1.5 * 0.025693 * std::log(i / 2e-9 + 1) + 0.01 * i;
+            EXPECT_NEAR(at(*r, "D1.v", 1.9e-6), exact, rung == 4 ? 2e-3 : import.devices.front().residual + 2e-3) << i;
+        }
+    EXPECT_GT(import.devices.front().residual, 0.001);
+    EXPECT_LT(import.devices.front().residual, 0.1);
+    EXPECT_NEAR(valueOf(*diode, "cj"), 300e-12, 1e-15);
+    EXPECT_NEAR(valueOf(*diode, "tau"), 20e-9, 1e-12);
+}
+
+TEST(Cards, TheExampleBecomesDevicesAndModules) {
+    const CardImport import = importCards(exampleCards(), 10, CancelToken());
+    const Part *diode = device(import, "MDF60"), *transistor = device(import, "MN100");
+    ASSERT_TRUE(diode && transistor);
+    EXPECT_EQ(diode->kind, "zener") << "it has a breakdown";
+    EXPECT_EQ(valueOf(*diode, "vz"), 68);
+    EXPECT_EQ(transistor->kind, "mosfet");
+    EXPECT_NEAR(valueOf(*transistor, "ron"), 1 / (14 * (12 - 3.1)) + 4e-3, 1e-6);
+    EXPECT_TRUE(remarked(import.remarks, 3, "EG="));
+    ASSERT_EQ(import.modules.size(), 2u);
+    // The project holds them, and runs when they are placed.
+    Project project = projectOf(import, "devices");
+    ASSERT_EQ(project.sheets.size(), 3u);
+    EXPECT_EQ(project.sheet().parts.size(), 2u);
+    const PartKind winding = moduleKind(project.sheets[1], partLibrary().catalogue());
+    EXPECT_EQ(winding.pins.size(), 2u);
+    const PartKind sense = moduleKind(project.sheets[2], partLibrary().catalogue());
+    ASSERT_EQ(sense.pins.size(), 4u);
+    // 2 A through the current sense show 2 V.
+    Circuit c;
+    c.project().sheets.push_back(project.sheets[2]);
+    for (auto& part : c.project().sheets[1].parts) part.id = c.project().newId();
+    for (auto& label : c.project().sheets[1].labels) label.id = c.project().newId();
+    for (auto& wire : c.project().sheets[1].wires) wire.id = c.project().newId();
+    c.add("dc-current", "I1", {"0", "in"}, {{"level", "2"}})
+        .add("resistor", "R1", {"sig", "0"}, {{"r", "1k"}})
+        .plan("1u");
+    Part place;
+    place.id = c.project().newId();
+    place.kind = moduleKindId(project.sheets[2].name);
+    place.name = "X1";
+    place.at = {2000, 0};
+    const std::map<std::string, std::string> nets = {{"in", "in"}, {"out", "0"}, {"sig", "sig"}, {"gnd", "0"}};
+    for (const PinKind& pin : sense.pins)
+        c.project().sheet().labels.push_back({c.project().newId(), place.toSheet(pin.at), nets.at(pin.name), ""});
+    c.project().sheet().parts.push_back(place);
+    const auto r = run(c);
+    ASSERT_TRUE(r);
+    EXPECT_NEAR(at(*r, "sig.v", 0.5e-6), 2, 1e-6);
+}
+
+TEST(Cards, BrokenTextNeverDoesMoreThanRemark) {
+    const std::string whole = exampleCards();
+    std::mt19937 random(3);
+    for (int trial = 0; trial < 300; ++trial) {
+        std::string text = whole;
+        for (int k = 0; k < 1 + trial % 6; ++k) {
+            const std::size_t at = random() % text.size();
+            switch (random() % 4) {
+                case 0:
+                    text[at] = static_cast<char>(random() % 256);
+                    break;
+                case 1:
+                    text.erase(at, random() % 20);
+                    break;
+                case 2:
+                    text.insert(at, text.substr(random() % text.size(), random() % 30));
+                    break;
+                default:
+                    text.insert(at, "\n");
+            }
+            if (text.empty()) text = " ";
+        }
+        CancelToken stopped;
+        stopped.cancel();  // the grammar is what is tried, not the curves
+        const CardImport import = importCards(text, 10, stopped);
+        for (const CardRemark& remark : import.remarks) EXPECT_FALSE(remark.why.empty());
+    }
+}
