@@ -136,14 +136,20 @@ std::vector<LossRow> lossesOf(const Run& run, const RunOptions& options) {
 }
 
 Json toJson(const LossRow& row) {
-    Json json{{"part", row.part}, {"conduction", row.conduction}, {"on", row.on},
-              {"off", row.off},   {"recovery", row.rr},           {"total", row.total()}};
+    Json json{{"part", row.part},    {"conduction", row.conduction}, {"on", row.on},
+              {"off", row.off},      {"recovery", row.rr},           {"core", row.core},
+              {"total", row.total()}};
     if (row.mean) json["junction"] = {{"mean", *row.mean}, {"peak", *row.peak}};
     return json;
 }
 
 void print(const LossRow& row) {
     const auto watts = [](double value) { return formatQuantity(value, "W", 3); };
+    if (row.core > 0) {
+        fmt::print("  {:<23} loses {}: winding {}, core {}\n", row.part, watts(row.total()), watts(row.conduction),
+                   watts(row.core));
+        return;
+    }
     fmt::print("  {:<23} loses {}: conducting {}, turning on {}, off {}, recovery {}", row.part, watts(row.total()),
                watts(row.conduction), watts(row.on), watts(row.off), watts(row.rr));
     if (row.mean) fmt::print("; junction {:.1f} °C, up to {:.1f} °C", *row.mean, *row.peak);

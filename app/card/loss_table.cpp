@@ -43,13 +43,14 @@ void LossTable::fill() {
     if (rows_.empty()) return updateGeometry();
     const Colours& p = colours();
     setRowCount(static_cast<int>(rows_.size()) + 1);
-    const char* const heads[] = {"losses", "conducting", "switching", "all", "junction"};
+    const char* const heads[] = {"losses", "conducting", "switching, core", "all", "junction"};
     for (int column = 0; column < 5; ++column) setCell(*this, 0, column, heads[column], p.bark);
     const auto watts = [](double value) { return QString::fromStdString(formatQuantity(value, "W", 3)); };
     for (int i = 1; i < rowCount(); ++i) {
         const LossRow& row = rows_[static_cast<std::size_t>(i - 1)];
-        const QString texts[] = {QString::fromStdString(row.part), watts(row.conduction), watts(row.switching()),
-                                 watts(row.total()), row.mean ? QString("%1 °C").arg(*row.mean, 0, 'f', 0) : QString()};
+        const QString texts[] = {QString::fromStdString(row.part), watts(row.conduction),
+                                 watts(row.switching() + row.core), watts(row.total()),
+                                 row.mean ? QString("%1 °C").arg(*row.mean, 0, 'f', 0) : QString()};
         for (int column = 0; column < 5; ++column) {
             setCell(*this, i, column, texts[column], column == 0 ? p.ink : p.bark);
             QString told = QString("turning on %1, off %2, recovery %3; %4 events")

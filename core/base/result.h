@@ -19,6 +19,7 @@ enum class ErrorCode {
     numeric,     ///< not-a-number, overflow or no convergence
     resource,    ///< memory, disk or time limits
     file,        ///< reading or writing failed
+    stop,        ///< nothing wrong: the user asked to stop here
 };
 
 /// What went wrong, for the user: a message, and what it is about.

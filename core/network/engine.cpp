@@ -20,6 +20,11 @@ std::string_view describe(RunEnd end) {
     return "";
 }
 
+RunEnd endOf(const std::optional<Error>& error, bool stopped, bool full) {
+    if (error) return error->code == ErrorCode::stop ? RunEnd::stopped : RunEnd::failed;
+    return full ? RunEnd::memory : stopped ? RunEnd::stopped : RunEnd::finished;
+}
+
 std::int64_t RunSummary::counter(std::string_view name) const {
     for (const auto& [key, count] : counters)
         if (key == name) return count;

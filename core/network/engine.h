@@ -86,6 +86,8 @@ public:
 
 enum class RunEnd { finished, stopped, memory, failed };
 std::string_view describe(RunEnd end);
+/// How a run has ended: a stop that was asked for is no failure.
+RunEnd endOf(const std::optional<Error>& error, bool stopped, bool full);
 
 /// How a run went.
 struct RunSummary {

@@ -92,6 +92,28 @@ inline int addInductor(NetworkBuilder& b, int from, int to, double inductance, d
     return branch;
 }
 
+/// What the loss of a core is told by: session/core_loss.h. Of the flux linkage of the first winding.
+inline std::vector<ParameterKind> coreLossParameters() {
+    const auto one = [](const char* key, const char* label, const char* symbol, const char* unit, const char* standard,
+                        double least, double most, bool above) {
+        return ParameterKind{.key = key,
+                             .label = label,
+                             .symbol = symbol,
+                             .unit = unit,
+                             .standard = standard,
+                             .least = least,
+                             .most = most,
+                             .aboveLeast = above,
+                             .rung = 2};
+    };
+    constexpr double any = std::numeric_limits<double>::infinity();
+    return {one("pcore", "core loss at a sine of", "P_fe", "W", "0", 0, any, false),
+            one("fcore", "this frequency and", "f_fe", "Hz", "100k", 0, any, true),
+            one("lcore", "this amplitude of flux linkage", "λ_fe", "Wb", "10u", 0, any, true),
+            one("acore", "power of the frequency", "α", "", "1.4", 1, 3, false),
+            one("bcore", "power of the flux", "β", "", "2.4", 1, 5, false)};
+}
+
 /// Offers a winding with a capacitance beside it, and adds that where it is not zero.
 inline void offerWinding(NetworkBuilder& b, int branch, int from, int to, double capacitance, std::string_view suffix) {
     if (capacitance <= 0) return b.offerBranch(branch, from, to, suffix);

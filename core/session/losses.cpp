@@ -6,6 +6,7 @@
 #include "model/modules.h"
 #include "model/values.h"
 #include "network/loss_data.h"
+#include "session/core_loss.h"
 #include "session/registry.h"
 
 namespace hedgerow {
@@ -93,6 +94,38 @@ double peakTemperature(const ThermalNetwork& network, const std::vector<Event>& 
     return highest;
 }
 
+/// What an inductor or a transformer burns in its first winding and in its core, where its core has a loss.
+std::optional<LossRow> windingLoss(const RunRecord& run, const Part& part, const PartKind& kind,
+                                   const ParameterTable& parameters, Tick from, Tick to) {
+    if (!kind.findParameter("pcore") || part.rung < 2) return {};
+    const auto value = [&](const char* key) {
+        const auto found = partValue(part, kind, key, parameters.lookup());
+        return found ? *found : 0.0;
+    };
+    const bool transformer = kind.findParameter("n1") != nullptr;
+    const CoreLoss core{value("pcore"), value("fcore"), value("lcore"), value("acore"), value("bcore")};
+    const auto v = run.trace(part.name + (transformer ? ".v1" : ".v")),
+               i = run.trace(part.name + (transformer ? ".i1" : ".i"));
+    if (core.loss <= 0 || !v || !i || v->size() < 2) return {};
+    const double resistance = value(transformer ? "r1" : "dcr");
+    std::vector<double> times, voltages;
+    const auto add = [&](Tick t, double volts, double amperes) {
+        times.push_back(toSeconds(t));
+        voltages.push_back(volts - resistance * amperes);
+    };
+    const Tick start = std::max(from, v->time(0)), end = std::min(to, v->time(v->size() - 1));
+    if (start >= end) return {};
+    add(start, v->at(start).value_or(0), i->at(start).value_or(0));
+    // Both are stored at the same points.
+    for (std::size_t k = v->firstAtOrAfter(start + 1); k < v->size() && v->time(k) < end; ++k)
+        add(v->time(k), v->value(k), k < i->size() ? i->value(k) : 0);
+    add(end, v->at(end - 1).value_or(0), i->at(end - 1).value_or(0));
+    const auto current = i->measure(start, end);
+    LossRow row{part.name, current ? resistance * current->rms * current->rms : 0};
+    row.core = core.mean(times, voltages);
+    return row;
+}
+
 }  // namespace
 
 std::vector<LossRow> lossesOf(const RunRecord& run, Tick from, Tick to) {
@@ -101,7 +134,9 @@ std::vector<LossRow> lossesOf(const RunRecord& run, Tick from, Tick to) {
     const ParameterTable parameters(flat.project.parameters);
     for (const Part& part : flat.project.sheet().parts) {
         const PartKind* const kind = partLibrary().catalogue().find(part.kind);
-        if (!kind || kind->group != "Switches" || kind->rungAtOrBelow(part.rung).rung != 2) continue;
+        if (!kind) continue;
+        if (auto winding = windingLoss(run, part, *kind, parameters, from, to)) rows.push_back(*winding);
+        if (kind->group != "Switches" || kind->rungAtOrBelow(part.rung).rung != 2) continue;
         const auto v = run.trace(part.name + ".v"), i = run.trace(part.name + ".i"), p = run.trace(part.name + ".p");
         if (!v || !i || !p || i->size() < 2) continue;
         const Tick start = std::max(from, i->time(0)), end = std::min(to, i->time(i->size() - 1));

@@ -646,6 +646,7 @@ TEST(Code, FaultsNameThePartAndTheLine) {
     c.set("CODE1", "stop", "3");
     const auto asked = run(c);
     ASSERT_TRUE(asked);
+    EXPECT_EQ(asked->summary().end, RunEnd::stopped) << "nothing is wrong";
     EXPECT_NE(asked->summary().error->message.find("CODE1: stopped at line 3 as asked: v = 0, u = 0, n = 2 at 0 s"),
               std::string::npos)
         << asked->summary().error->message;

@@ -161,7 +161,7 @@ Error Machine::stopped() const {
             continue;
         shown.push_back(fmt::format("{} = {:.6g}", lowerCase(variable.name), value(variable)));
     }
-    Error error{ErrorCode::numeric, fmt::format("stopped at line {} as asked: {}", stop_, joined(shown, ", "))};
+    Error error{ErrorCode::stop, fmt::format("stopped at line {} as asked: {}", stop_, joined(shown, ", "))};
     error.line = stop_;
     return error;
 }

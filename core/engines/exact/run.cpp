@@ -307,10 +307,7 @@ template <class Real>
 void Run<Real>::finish(RunSummary& summary) {
     summary.reached = t_;
     summary.error = error_;
-    summary.end = error_             ? RunEnd::failed
-                  : recorder_.full() ? RunEnd::memory
-                  : stopped_         ? RunEnd::stopped
-                                     : RunEnd::finished;
+    summary.end = endOf(error_, stopped_, recorder_.full());
     summary.standing.t = t_;
     for (int i = 0; i < frame_.states; ++i) summary.standing.states.push_back(static_cast<double>(y_(i)));
     if (mode_) summary.standing.segments = mode_->segments;

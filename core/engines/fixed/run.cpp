@@ -53,10 +53,7 @@ RunSummary Run::solve() {
     recorder_.flush();
     sink_.progress(t_);
     RunSummary summary;
-    summary.end = error_             ? RunEnd::failed
-                  : stopped_         ? RunEnd::stopped
-                  : recorder_.full() ? RunEnd::memory
-                                     : RunEnd::finished;
+    summary.end = endOf(error_, stopped_, recorder_.full());
     summary.error = error_;
     summary.reached = t_;
     summary.engine = "fixed";

@@ -157,6 +157,7 @@ public:
         };
         further("cw", "capacitance of the first winding", "C_w", "F", "0", 3);
         further("cww", "capacitance of each further one to it", "C_ww", "F", "0", 3);
+        for (ParameterKind& parameter : coreLossParameters()) k.parameters.push_back(std::move(parameter));
         further("isat", "magnetising current at saturation (inductance halfway to its rest)", "I_sat", "A", "2", 4);
         further("lrest", "rest of the inductance in saturation", "k_sat", "", "0.02", 4);
         k.parameters.back().most = 1;

@@ -143,7 +143,7 @@ ParameterKind tableOf(const char* label) {
 class Inductor final : public PartType {
 public:
     PartKind kind() const override {
-        return {
+        PartKind k{
             .id = "inductor",
             .title = "Inductor",
             .prefix = "L",
@@ -239,6 +239,9 @@ public:
                        {"M 24 0 L 32 0"}},
             .labelAt = {-24, -32},
             .group = "Passives"};
+        const auto core = coreLossParameters();
+        k.parameters.insert(k.parameters.end() - 1, core.begin(), core.end());  // before the rating
+        return k;
     }
     Status checkTexts(const std::function<std::string(std::string_view)>& text,
                       const std::string& folder) const override {
