@@ -92,6 +92,12 @@ QString generalHelp() {
         {"Ctrl+→ , Ctrl+↑", "turn, flip the selection"},
         {"Page Up, Page Down", "climb and descend the ladder"},
         {"Ctrl+Page Down", "run with the selected parts a rung lower, and as they are beside it"},
+        {"One change at a time, on the card of the project",
+         "after a run: the part to put on a higher rung next, why, and when it shows; a click on the rung climbs"},
+        {"Read makers' cards… in the menu",
+         "<tt>.model</tt> and <tt>.subckt</tt> text becomes parts and modules to be typed by name; what is not taken "
+         "is "
+         "listed line by line"},
         {"Ctrl+Z, Ctrl+Shift+Z", "undo, redo"},
         {"Ctrl+C, Ctrl+X, Ctrl+V, Del, Ctrl+A", "copy, cut, paste, delete, select all"},
         {"Ctrl+Return, Ctrl+.", "run, stop"},
