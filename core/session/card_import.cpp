@@ -37,8 +37,13 @@ public:
     }
 
     CardImport all() {
-        for (const ModelCard& card : file_.models)
-            if (auto part = partOf(card)) import_.devices.push_back(reduced(std::move(*part), card));
+        for (const ModelCard& card : file_.models) {
+            auto part = partOf(card);
+            if (part && !names_.insert(lowered(part->name)).second)
+                remark(card.line, ".model " + card.name, "there is another card of this name before it");
+            else if (part)
+                import_.devices.push_back(reduced(std::move(*part), card));
+        }
         for (const CardSubcircuit& sub : file_.subcircuits) addModule(sub);
         std::stable_sort(import_.remarks.begin(), import_.remarks.end(),
                          [](const CardRemark& a, const CardRemark& b) { return a.line < b.line; });
@@ -175,6 +180,8 @@ private:
     // ---- subcircuits, by way of circuit text
 
     void addModule(const CardSubcircuit& sub) {
+        if (!names_.insert(lowered(identifier(sub.name, "X"))).second)
+            return remark(sub.line, ".subckt " + sub.name, "there is another card of this name before it");
         nets_.clear();
         now_ = &sub;
         std::string text;
@@ -317,6 +324,7 @@ private:
     CardImport import_;
     const CardSubcircuit* now_ = nullptr;  ///< at hand
     std::set<std::string> nets_;           ///< of it
+    std::set<std::string> names_;          ///< of all cards taken, in small letters
 };
 
 }  // namespace

@@ -77,7 +77,9 @@ TEST(Cards, WhatIsNotTakenIsListedByItsLine) {
         "D1 1 2 nosuch\n"
         "R1 1 2 {r}\n"
         "F1 1 2 VX 3\n"
-        "C1 1 2 1n\n";
+        "C1 1 2 1n\n"
+        ".ends\n"
+        ".model D1 D(N=2)\n";
     const CardImport import = importCards(text, 5, CancelToken());
     EXPECT_TRUE(remarked(import.remarks, 1, "no part for this type"));
     EXPECT_TRUE(remarked(import.remarks, 2, "stands in no card"));
@@ -85,13 +87,14 @@ TEST(Cards, WhatIsNotTakenIsListedByItsLine) {
     EXPECT_TRUE(remarked(import.remarks, 4, "no number"));
     EXPECT_TRUE(remarked(import.remarks, 4, "KF=1"));
     EXPECT_TRUE(remarked(import.remarks, 5, "parameters of a subcircuit"));
-    EXPECT_TRUE(remarked(import.remarks, 5, "no .ends"));
     EXPECT_TRUE(remarked(import.remarks, 6, "no part for elements"));
     EXPECT_TRUE(remarked(import.remarks, 7, "only linear control"));
     EXPECT_TRUE(remarked(import.remarks, 8, "nosuch"));
     EXPECT_TRUE(remarked(import.remarks, 9, "no number"));
     EXPECT_TRUE(remarked(import.remarks, 10, "no voltage source"));
+    EXPECT_TRUE(remarked(import.remarks, 13, "another card of this name"));
     ASSERT_EQ(import.modules.size(), 1u);
+    EXPECT_TRUE(remarked(importCards(".subckt s1 1 2\nR1 1 2 3", 5, CancelToken()).remarks, 1, "no .ends"));
 }
 
 // v = N V_T ln(i / I_S + 1) + R_S i, on rung 4; the straight line of rungs 2 and 3 stays near it.

@@ -1,9 +1,11 @@
 #include "engines/fixed/solvers.h"
 
+#include <algorithm>
+
 namespace hedgerow::fixed {
 
 namespace {
-constexpr std::size_t mostSolvers = 2000;
+constexpr std::size_t mostBytes = 100'000'000, bytesAnUnknown = 1000;  ///< of all solvers, and roughly of one
 }
 
 Solvers::Solvers(const Network& network, implicit::Scales& scales, const FixedStepping& stepping, double tolerance)
@@ -13,7 +15,8 @@ Solvers::Solver& Solvers::of(const std::vector<int>& segments, std::int64_t step
     const bool heat = step % stepping_.heatEvery == 0, control = step % stepping_.controlEvery == 0;
     const Key key(segments, (heat ? 1 : 0) + (control ? 2 : 0));
     if (const auto known = solvers_.find(key); known != solvers_.end()) return *known->second;
-    if (solvers_.size() >= mostSolvers) {
+    const auto unknowns = static_cast<std::size_t>(network_.unknownCount()) + 1;
+    if (solvers_.size() >= std::max<std::size_t>(8, mostBytes / bytesAnUnknown / unknowns)) {
         factorisations_ = factorisations();
         iterations_ = iterations();
         solvers_.clear();
