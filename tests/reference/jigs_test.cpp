@@ -227,3 +227,25 @@ TEST(Fitting, PutsKneesAndEnergiesWhereTheyBelong) {
     diode.kind = "diode";
     EXPECT_FALSE(fitToFigures({}, diode, {}, CancelToken())) << "nothing to meet";
 }
+
+// Small windings between large voltages: what starts from rest starts with the currents of a rest.
+TEST(Jigs, StartFromRestWithCurrentsThatBelongThere) {
+    const auto turned = tried("mosfet", "turning off",
+                              {{"ron", "60m"},
+                               {"vth", "3.5"},
+                               {"gm", "25"},
+                               {"rg", "15"},
+                               {"ciss", "1.2n"},
+                               {"coss", "120p"},
+                               {"crss", "12p"},
+                               {"lpk", "5n"},
+                               {"tau", "80n"},
+                               {"tm", "40n"}});
+    for (const JigCurve& curve : turned.curves)
+        for (const double i : curve.y)
+            if (curve.second) {
+                ASSERT_LT(std::abs(i), 40) << "rung " << curve.rung;
+            }
+    EXPECT_GT(figure(turned, "Eoff", 3), 0.5e-6);
+    EXPECT_LT(figure(turned, "Eoff", 3), 5e-6);
+}

@@ -12,11 +12,25 @@ namespace hedgerow::adaptive {
 
 namespace {
 
-constexpr double tolerance = 1e-6, first = 1e-9, longest = 1e9;
+constexpr double tolerance = 1e-6, first = 1e-9;
+/// Steps that say what rests. Over the long ones small windings and capacitances lose their digits: then shorter ones
+/// do.
+constexpr double longestSteps[] = {1e9, 1e3, 1.0};
+constexpr double blink = 1e-6, still = 1e-2;  ///< s, and of its scale, by which a state at rest may move meanwhile
 constexpr int mostSteps = 2000;
 
+/// Whether the states stay where they are when time goes on from them, by their rates.
+bool rests(Stepper& stepper, const Scales& scales, const Instant& at) {
+    constexpr double moment = 0x1p-40;
+    Instant next = at;
+    if (stepper.euler(next, 0, moment) != Outcome::good) return false;
+    for (std::size_t i = 0; i < at.x.size(); ++i)
+        if (std::abs(next.x[i] - at.x[i]) * (blink / moment) > still * scales.ofState(i)) return false;
+    return true;
+}
+
 /// Grows steps until nothing moves. @param rising  steps over which sources rise, 0 for none
-Result<std::vector<double>> search(const Network& network, int rising) {
+Result<std::vector<double>> search(const Network& network, int rising, double longest) {
     System system(network);
     Scales scales(network);
     Stepper stepper(system, trBdf2(), scales, tolerance);
@@ -48,7 +62,10 @@ Result<std::vector<double>> search(const Network& network, int rising) {
                 moved = part, slowest = i;
         at = std::move(next);
         scales.see(at.z, at.x);
-        if (step >= rising && length >= longest && moved < 1e-9) return at.x;
+        if (step >= rising && length >= longest && moved < 1e-9) {
+            if (rests(stepper, scales, at)) return at.x;
+            break;
+        }
         length = std::min(length * 4, 100 * longest);
     }
     const std::string part = at.x.empty() ? "" : network.states[slowest].part;
@@ -60,11 +77,15 @@ Result<std::vector<double>> search(const Network& network, int rising) {
 }  // namespace
 
 Result<std::vector<double>> operatingPoint(const Network& network) {
-    auto found = search(network, 0);
-    if (found) return found;
     constexpr int rise = 60;
-    auto raised = search(network, rise);
-    return raised ? std::move(raised) : std::move(found);
+    std::optional<Error> first;
+    for (const int rising : {0, rise})
+        for (const double longest : longestSteps) {
+            auto found = search(network, rising, longest);
+            if (found) return found;
+            if (!first) first = found.error();
+        }
+    return *first;
 }
 
 }  // namespace hedgerow::adaptive
