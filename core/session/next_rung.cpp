@@ -24,7 +24,7 @@ constexpr double share = 0.1;                ///< of its swing, from which on a 
 
 /// What is looked for in a trace.
 struct Shape {
-    double low = 0, high = 0, rms = 0, acRms = 0;
+    double low = 0, high = 0, rms = 0;
     double step = 0, stepAt = 0;  ///< the largest that is faster than asked for, and when
     double fall = 0, fallAt = 0;  ///< the steepest slope down through zero, per s; infinite for a jump
     double swing() const { return high - low; }
@@ -55,8 +55,7 @@ private:
         const std::size_t first = trace->size() > mostPoints ? trace->size() - mostPoints : 0;
         const auto measures = trace->measure(trace->time(first), trace->time(trace->size() - 1));
         if (!measures) return {};
-        Shape shape{measures->min, measures->max, measures->rms,
-                    std::sqrt(std::max(0.0, measures->rms * measures->rms - measures->mean * measures->mean))};
+        Shape shape{measures->min, measures->max, measures->rms};
         for (std::size_t i = first; i + 1 < trace->size(); ++i) {
             const double a = trace->value(i), b = trace->value(i + 1), change = b - a;
             const double length = toSeconds(trace->time(i + 1) - trace->time(i)), at = toSeconds(trace->time(i));
