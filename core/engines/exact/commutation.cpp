@@ -61,7 +61,7 @@ Mode<Real>::Mode(const Frame<Real>& frame, Segments chosen, std::shared_ptr<Alge
 
 template <class Real>
 std::size_t Mode<Real>::bytes() const {
-    return sizeof(Real) * static_cast<std::size_t>(guardValue.size() + guardImpulse.size()) +
+    return sizeof(Real) * static_cast<std::size_t>(guardValue.size() + guardImpulse.size() + sampling.size()) +
            sizeof(int) * segments.size() + 96 * guards.size();
 }
 

@@ -59,7 +59,9 @@ struct Mode {
     std::vector<int> lost;      ///< winding currents that have no path in this configuration
     bool timed = false;         ///< an element leaves its segment after a time
     std::int64_t lastUse = 0;
-    int view = -1;  ///< of the recorder
+    int view = -1;          ///< of the recorder
+    int sampled = 0;        ///< how often the recorder looked at values and slopes
+    Matrix<Real> sampling;  ///< makes them from y at once, when that was often
 
 private:
     std::vector<Real> noise_;

@@ -2,20 +2,13 @@
 
 #include <cstring>
 
-// One binary for all processors: the loader takes the widest version that the machine has. No fused multiply-add, which
-// would round differently. The sanitizers cannot be asked which one to take before they are set up.
-#if defined(__x86_64__) && defined(__gnu_linux__) && !defined(__SANITIZE_ADDRESS__) && !defined(__SANITIZE_THREAD__)
-#define HEDGEROW_WIDE __attribute__((target_clones("default", "avx2")))
-#else
-#define HEDGEROW_WIDE
-#endif
+#include "engines/exact/wide.h"
 
 namespace hedgerow::exact {
 
 namespace {
 
-constexpr std::size_t lanes = 4, most = 8;
-typedef double Lanes __attribute__((vector_size(lanes * sizeof(double))));
+constexpr std::size_t most = 8;
 
 /// `Count` blocks of rows at once, so that their sums stay in registers; the last one begins at row `last`.
 template <std::size_t Count>

@@ -1,6 +1,7 @@
 #include "engines/exact/propagator.h"
 
 #include <algorithm>
+#include <bit>
 #include <cmath>
 #include <complex>
 #include <limits>
@@ -149,6 +150,13 @@ Tick Propagator<Real>::easyStep(Tick length) const {
     return length / grain * grain;
 }
 
+/// Whether the ladder alone leads there in one or two products.
+template <class Real>
+bool Propagator<Real>::fewClimbs(Tick length) const {
+    const Tick steps = length / base_;
+    return steps * base_ == length && std::popcount(static_cast<std::uint64_t>(steps)) <= 2;
+}
+
 template <class Real>
 Tick Propagator<Real>::easyHalf(Tick length) const {
     const int k = levelWithin(length / 4);
@@ -204,7 +212,7 @@ void Propagator<Real>::advance(Vector<Real>& y, Tick length) {
         if (unladdered_ < 22 * frame_.size() && norm < Real(mostTaylorSteps))
             return taylorSteps(y, secondsOf<Real>(length));
     }
-    if (length >= shortestCached) {
+    if (length >= shortestCached && !fewClimbs(length)) {
         const Tick key = length / intervalGrain;
         if (intervals_.size() >= mostIntervals && !intervals_.contains(key)) intervals_.clear();
         Interval& interval = intervals_[key];

@@ -55,6 +55,7 @@ public:
 private:
     /// The largest level whose step is not longer than `length`; -1 when `length` is below the base step.
     int levelWithin(Tick length) const;
+    bool fewClimbs(Tick length) const;
     Tick ladderStep(int level) const { return base_ << level; }
     /// One ladder step of 2^level base steps.
     void climb(Vector<Real>& y, int level);

@@ -1,9 +1,5 @@
 #include "engines/exact/recorder.h"
 
-#include <algorithm>
-#include <cmath>
-#include <limits>
-
 namespace hedgerow::exact {
 
 namespace {
@@ -11,61 +7,33 @@ constexpr int deepestSplit = 24;
 /// From this depth of splitting on the middle of the chord is looked at as well: in a stiff circuit the slopes at the
 /// ends are rounding noise, and only the values tell that the line is straight.
 constexpr int noisySplit = 6;
-/// Of the swing of a trace per point: it forgets what is further back than a few oscillations, which take the more
-/// points the finer the tolerance is.
-double forgettingFor(double tolerance) { return std::clamp(std::sqrt(tolerance) / 16, 1e-6, 1.0 / 1024); }
-/// However many points a value stands for, a few periods of them are remembered.
-constexpr double mostForgotten = 1.0 / 64;
-/// A trace that hardly moves is not resolved finer than this part of the largest of its unit.
-constexpr double quietPart = 1e-4;
 /// Rows hold states, which are few, unless the matrices that make unknowns of them would be larger than this.
 constexpr int largestView = 8192;
+/// Samples of a mode before it gets a matrix that makes unknowns and slopes of states at once.
+constexpr int worthSampling = 8;
+constexpr std::size_t mostGathered = 4096;  ///< numbers of points that go to the sink together
 }  // namespace
-
-template <class Real>
-Recorder<Real>::Sample::Sample(const Mode<Real>& mode, Vector<Real> states)
-    : y(std::move(states)), z(mode.configuration().readout.rows()), rate(z.size()) {
-    const Configuration<Real>& c = mode.configuration();
-    Vector<Real> slope(y.size());
-    multiply(c.readout, y.data(), z.data());
-    multiply(c.generator, y.data(), slope.data());
-    multiply(c.readout, slope.data(), rate.data());
-}
 
 template <class Real>
 Recorder<Real>::Recorder(const Frame<Real>& frame, const RunRequest& request, RunSink& sink,
                          Magnitudes<Real>& magnitudes, const CancelToken& cancel)
     : frame_(frame),
       layout_(frame.network),
-      tolerance_(Numbers::Constant(frame.unknowns, static_cast<Real>(request.traceTolerance))),
-      forgetting_(frame.unknowns),
-      potential_(frame.unknowns),
-      current_(frame.unknowns),
-      signalSize_(Numbers::Zero(frame.unknowns)),
       sink_(sink),
       cancel_(cancel),
       magnitudes_(magnitudes),
-      low_(Numbers::Constant(frame.unknowns, std::numeric_limits<Real>::max())),
-      high_(-low_),
-      swing_(Numbers::Zero(frame.unknowns)),
+      swings_(frame, request, magnitudes),
+      samples_(deepestSplit + 3),
       unknowns_(frame.unknowns),
-      wide_(frame.unknowns * frame.size() > largestView) {
-    row_.resize(static_cast<std::size_t>(wide_ ? frame.unknowns : frame.size() - 1));
-    for (int i = 0; i < frame.unknowns; ++i) {
-        if (!request.tolerances.empty()) tolerance_(i) = request.tolerances[static_cast<std::size_t>(i)];
-        forgetting_(i) = forgettingFor(static_cast<double>(tolerance_(i)));
-        const UnknownSort sort = frame.network.sortOf(i);
-        potential_(i) = sort == UnknownSort::voltage ? 1 : 0;
-        current_(i) = sort == UnknownSort::current ? 1 : 0;
-        running_ = running_ || sort == UnknownSort::signal;
-    }
-}
+      slope_(frame.size()),
+      wide_(frame.unknowns * frame.size() > largestView) {}
 
 template <class Real>
 void Recorder<Real>::instant(Mode<Real>& mode, const Vector<Real>& y, Tick t) {
     const Stopwatch watch;
     multiply(mode.configuration().readout, y.data(), unknowns_.data());
-    write(mode, y, unknowns_, t);
+    write(mode, y.data(), unknowns_.data(), t);
+    flush();
     seconds_ += watch.seconds();
 }
 
@@ -73,93 +41,68 @@ template <class Real>
 void Recorder<Real>::way(Mode<Real>& mode, const Vector<Real>& y0, const Vector<Real>& y1, Tick t0, Tick length) {
     if (length == 0) return;  // a crossing at the very start: the event writes its own points
     const Stopwatch watch;
-    split(mode, Sample(mode, y0), Sample(mode, y1), t0, length, 0);
+    Sample &start = sample(0), &end = sample(1);
+    start.y = y0;
+    end.y = y1;
+    fill(mode, start);
+    fill(mode, end);
+    split(mode, start, end, t0, length, 0);
+    flush();
     seconds_ += watch.seconds();
+}
+
+template <class Real>
+void Recorder<Real>::fill(Mode<Real>& mode, Sample& sample) {
+    const Configuration<Real>& c = mode.configuration();
+    const Eigen::Index unknowns = c.readout.rows();
+    sample.values.resize(2 * unknowns);
+    if (mode.sampling.size() == 0 && !wide_ && ++mode.sampled > worthSampling) {
+        mode.sampling.resize(2 * unknowns, c.readout.cols());
+        mode.sampling << c.readout, multiply(c.readout, c.generator);
+    }
+    if (mode.sampling.size() > 0) return multiply(mode.sampling, sample.y.data(), sample.values.data());
+    multiply(c.readout, sample.y.data(), sample.values.data());
+    multiply(c.generator, sample.y.data(), slope_.data());
+    multiply(c.readout, slope_.data(), sample.values.data() + unknowns);
 }
 
 template <class Real>
 void Recorder<Real>::split(Mode<Real>& mode, const Sample& start, const Sample& end, Tick t0, Tick length, int depth) {
     if (full_ || cancel_.cancelled()) return;
-    if (depth == deepestSplit || length <= 2 || straight(start, end, secondsOf<Real>(length)))
-        return write(mode, end.y, end.z, t0 + length);
+    if (depth == deepestSplit || length <= 2 ||
+        swings_.straight(start.z(), start.rates(), end.z(), end.rates(), secondsOf<Real>(length)))
+        return write(mode, end.y.data(), end.z(), t0 + length);
     const Tick half = mode.propagator().easyHalf(length);
-    Vector<Real> states = start.y;
-    mode.propagator().advance(states, half);
-    const Sample middle(mode, std::move(states));
-    if (depth >= noisySplit && hardlyBowed(start, middle, end, static_cast<Real>(half) / static_cast<Real>(length))) {
-        write(mode, middle.y, middle.z, t0 + half);
-        return write(mode, end.y, end.z, t0 + length);
+    Sample& middle = sample(depth + 2);
+    middle.y = start.y;
+    mode.propagator().advance(middle.y, half);
+    fill(mode, middle);
+    if (depth >= noisySplit &&
+        swings_.hardlyBowed(start.z(), middle.z(), end.z(), static_cast<Real>(half) / static_cast<Real>(length))) {
+        write(mode, middle.y.data(), middle.z(), t0 + half);
+        return write(mode, end.y.data(), end.z(), t0 + length);
     }
     split(mode, start, middle, t0, half, depth + 1);
+    // The first half may have used the places of all greater depths, but not this one.
     split(mode, middle, end, t0 + half, length - half, depth + 1);
-}
-
-/// How far the stored lines of all unknowns may stray, given the values at their ends.
-template <class Real>
-auto Recorder<Real>::allowed(const Numbers& a, const Numbers& b) {
-    if (sizesVersion_ != magnitudes_.version()) {
-        sizesVersion_ = magnitudes_.version();
-        quiet_ = Real(quietPart) * largest();
-        floor_ = Real(1e-15) * largest() + Real(1e-30);
-    }
-    return tolerance_ * (high_.max(a).max(b) - low_.min(a).min(b)).max(quiet_) + floor_;
 }
 
 template <class Real>
 void Recorder<Real>::allowances(const Mode<Real>& mode, const Real* a, const Real* b, Vector<Real>& result) {
     const Matrix<Real>& readout = mode.configuration().readout;
-    Numbers za(readout.rows()), zb(readout.rows());
+    Vector<Real> za(readout.rows()), zb(readout.rows());
     multiply(readout, a, za.data());
     multiply(readout, b, zb.data());
-    result = allowed(za, zb);
-}
-
-/// Whether the cubic through both ends stays as near to the chord as it should. The bound is exact for a parabola.
-template <class Real>
-bool Recorder<Real>::straight(const Sample& start, const Sample& end, Real h) {
-    bends_ = Real(0.25) * (h * start.rate - (end.z - start.z)).abs().max((h * end.rate - (end.z - start.z)).abs());
-    return (bends_ <= allowed(start.z, end.z)).all();
-}
-
-/// Whether a point between both ends, at this part of the way, is four times as near to the chord as it should be.
-template <class Real>
-bool Recorder<Real>::hardlyBowed(const Sample& start, const Sample& middle, const Sample& end, Real part) {
-    bends_ = 4 * (middle.z - start.z - part * (end.z - start.z)).abs();
-    return (bends_ <= allowed(start.z, end.z)).all();
-}
-
-/// Per unknown, the largest of its kind that was seen.
-template <class Real>
-typename Recorder<Real>::Numbers Recorder<Real>::largest() const {
-    return potential_ * magnitudes_.voltage() + current_ * magnitudes_.current() + signalSize_;
-}
-
-template <class Real>
-void Recorder<Real>::seeUnknowns(const Numbers& z, Real points) {
-    if (z.size() == 0) return;
-    magnitudes_.seeVoltage((z.abs() * potential_).maxCoeff());
-    magnitudes_.seeCurrent((z.abs() * current_).maxCoeff());
-    if (running_) {
-        const Numbers seen = z.abs() * (1 - potential_ - current_);
-        if ((seen > Real(1.1) * signalSize_).any()) sizesVersion_ = -1;
-        signalSize_ = signalSize_.max(seen);
-    }
-    if (first_) low_ = high_ = z;
-    first_ = false;
-    low_ = z.min(low_ + (points * forgetting_).min(Real(mostForgotten)) * (z - low_));
-    high_ = z.max(high_ + (points * forgetting_).min(Real(mostForgotten)) * (z - high_));
+    result.resize(readout.rows());
+    for (int i = 0; i < readout.rows(); ++i) result(i) = swings_.allowed(i, za(i), zb(i));
 }
 
 template <class Real>
 void Recorder<Real>::see(const Mode<Real>& mode, const Real* y, int weight) {
     multiply(mode.configuration().readout, y, unknowns_.data());
-    seeUnknowns(unknowns_, static_cast<Real>(weight));
-    if (running_) magnitudes_.seeSignals(y);
-    const Numbers quiet = Real(quietPart) * largest();
-    const Numbers now = (high_ - low_).max(quiet), then = swing_.max(quiet);
-    if (!(now < Real(0.5) * then || now > Real(3) * then).any()) return;
-    ++generation_;
-    swing_ = high_ - low_;
+    swings_.see(unknowns_.data(), static_cast<Real>(weight));
+    if (swings_.running()) magnitudes_.seeSignals(y);
+    if (swings_.changedMuch()) ++generation_;
 }
 
 template <class Real>
@@ -185,18 +128,30 @@ void Recorder<Real>::makeView(Mode<Real>& mode) {
     mode.view = static_cast<int>(sink_.addView(std::move(view)));
 }
 
+/// Adds a point to those that go to the sink together.
+template <class Real>
+void Recorder<Real>::put(Mode<Real>& mode, const Real* y, const Real* z, Tick t) {
+    list_.push_back({t, viewOf(mode), signalSet_, static_cast<std::uint32_t>(numbers_.size())});
+    if (wide_) {
+        for (int i = 0; i < frame_.unknowns; ++i) numbers_.push_back(static_cast<double>(z[i]));
+        return;
+    }
+    for (int j = 0; j < frame_.states; ++j) numbers_.push_back(static_cast<double>(y[j]));
+    for (int j = frame_.states + 1; j < frame_.size(); ++j) numbers_.push_back(static_cast<double>(y[j]));
+}
+
 template <class Real>
 void Recorder<Real>::point(Mode<Real>& mode, const Real* y, Tick t) {
-    if (wide_) {
-        multiply(mode.configuration().readout, y, unknowns_.data());
-        for (int i = 0; i < frame_.unknowns; ++i) row_[static_cast<std::size_t>(i)] = static_cast<double>(unknowns_(i));
-    } else {
-        double* place = row_.data();
-        for (int j = 0; j < frame_.states; ++j) *place++ = static_cast<double>(y[j]);
-        for (int j = frame_.states + 1; j < frame_.size(); ++j) *place++ = static_cast<double>(y[j]);
-    }
-    const PointRef reference{t, viewOf(mode), signalSet_, 0};
-    points({&reference, 1}, row_);
+    if (wide_) multiply(mode.configuration().readout, y, unknowns_.data());
+    put(mode, y, unknowns_.data(), t);
+    flush();
+}
+
+template <class Real>
+void Recorder<Real>::flush() {
+    points(list_, numbers_);
+    list_.clear();
+    numbers_.clear();
 }
 
 template <class Real>
@@ -207,10 +162,11 @@ void Recorder<Real>::points(std::span<const PointRef> list, std::span<const doub
 }
 
 template <class Real>
-void Recorder<Real>::write(Mode<Real>& mode, const Vector<Real>& y, const Numbers& z, Tick t) {
-    seeUnknowns(z, 1);
-    if (running_) magnitudes_.seeSignals(y.data());
-    point(mode, y.data(), t);
+void Recorder<Real>::write(Mode<Real>& mode, const Real* y, const Real* z, Tick t) {
+    swings_.see(z, 1);
+    if (swings_.running()) magnitudes_.seeSignals(y);
+    put(mode, y, z, t);
+    if (numbers_.size() > mostGathered) flush();
 }
 
 template class Recorder<double>;

@@ -5,7 +5,7 @@
 #include <vector>
 
 #include "engines/exact/commutation.h"
-#include "network/engine.h"
+#include "engines/exact/swings.h"
 
 namespace hedgerow::exact {
 
@@ -48,40 +48,35 @@ public:
     double seconds() const { return seconds_; }
 
 private:
-    using Numbers = Eigen::Array<Real, Eigen::Dynamic, 1>;  ///< one per unknown
-    /// States at an instant with the unknowns and their slopes.
+    /// States at an instant, with the unknowns and their slopes below each other.
     struct Sample {
-        Sample(const Mode<Real>& mode, Vector<Real> states);
-        Vector<Real> y;
-        Numbers z, rate;
+        Vector<Real> y, values;
+        Real* z() { return values.data(); }
+        const Real* z() const { return values.data(); }
+        const Real* rates() const { return values.data() + values.size() / 2; }
     };
+    Sample& sample(int depth) { return samples_[static_cast<std::size_t>(depth)]; }
+    void fill(Mode<Real>& mode, Sample& sample);
     void split(Mode<Real>& mode, const Sample& start, const Sample& end, Tick t0, Tick length, int depth);
-    auto allowed(const Numbers& a, const Numbers& b);
-    bool straight(const Sample& start, const Sample& end, Real h);
-    bool hardlyBowed(const Sample& start, const Sample& middle, const Sample& end, Real part);
-    void write(Mode<Real>& mode, const Vector<Real>& y, const Numbers& z, Tick t);
-    void seeUnknowns(const Numbers& z, Real points);
-    Numbers largest() const;
+    void write(Mode<Real>& mode, const Real* y, const Real* z, Tick t);
+    void flush();
+    void put(Mode<Real>& mode, const Real* y, const Real* z, Tick t);
     void makeView(Mode<Real>& mode);
 
     const Frame<Real>& frame_;
     RowLayout layout_;
-    Numbers tolerance_, forgetting_, potential_,
-        current_;           ///< of the last two: one for unknowns of that sort, zero for others
-    Numbers signalSize_;    ///< the largest of each running signal, zero for others
-    bool running_ = false;  ///< whether there are any
     RunSink& sink_;
     const CancelToken& cancel_;  ///< a way may need many points: it is left unfinished when the run is to stop
     Magnitudes<Real>& magnitudes_;
-    std::vector<double> row_;
-    Numbers low_, high_, swing_;  ///< swing_: as it was at the last generation
-    Numbers quiet_, floor_;       ///< the swing that counts at least, and what a line may stray in any case
-    int sizesVersion_ = -1;       ///< of the magnitudes that both were made from
+    Swings<Real> swings_;
+    std::vector<Sample> samples_;  ///< by depth of splitting, both ends of the way first
+    Vector<Real> unknowns_, slope_;
+    std::vector<PointRef> list_;   ///< points of a way, which go to the sink together
+    std::vector<double> numbers_;  ///< their rows
     int generation_ = 0;
-    Numbers unknowns_, bends_;
     std::uint32_t signalSet_ = 0;
     bool wide_;  ///< rows hold the unknowns, not the states
-    bool first_ = true, full_ = false;
+    bool full_ = false;
     std::int64_t points_ = 0, bytes_ = 0;
     double seconds_ = 0.0;
 };

@@ -1,0 +1,184 @@
+#include "engines/exact/swings.h"
+
+#include <algorithm>
+#include <cmath>
+#include <cstdint>
+#include <cstring>
+#include <limits>
+
+#include "engines/exact/wide.h"
+
+// Functions of several numbers at once are inlined: how they would be passed does not matter.
+#pragma GCC diagnostic ignored "-Wpsabi"
+
+namespace hedgerow::exact {
+
+namespace {
+/// Of the swing of a trace per point: it forgets what is further back than a few oscillations, which take the more
+/// points the finer the tolerance is.
+double forgettingFor(double tolerance) { return std::clamp(std::sqrt(tolerance) / 16, 1e-6, 1.0 / 1024); }
+/// However many points a value stands for, a few periods of them are remembered.
+constexpr double mostForgotten = 1.0 / 64;
+/// A trace that hardly moves is not resolved finer than this part of the largest of its unit.
+constexpr double quietPart = 1e-4;
+
+// The same for one number and for several at once.
+template <class Number>
+[[gnu::always_inline]] inline Number larger(Number a, Number b) {
+    return a > b ? a : b;
+}
+template <class Number>
+[[gnu::always_inline]] inline Number smaller(Number a, Number b) {
+    return a < b ? a : b;
+}
+
+/// What the bow of a line is judged by, a number per unknown each.
+template <class Real>
+struct Judged {
+    const Real *z0, *rate0, *z1, *rate1, *low, *high, *tolerance, *least, *floor;
+    Real h;
+};
+
+/// Zero where the lines of the unknowns from `at` on stay near their chords, else one; one for what is not a number.
+template <class Number, class Real>
+[[gnu::always_inline]] inline Number straying(const Judged<Real>& j, std::size_t at) {
+    const auto read = [at](const Real* from) {
+        Number number;
+        std::memcpy(&number, from + at, sizeof number);
+        return number;
+    };
+    const Number a = read(j.z0), b = read(j.z1), rise = b - a;
+    const Number swing = larger(larger(read(j.high), a), b) - smaller(smaller(read(j.low), a), b);
+    const Number most = Real(4) * (read(j.tolerance) * larger(swing, read(j.least)) + read(j.floor));
+    const Number one = j.h * read(j.rate0) - rise, other = j.h * read(j.rate1) - rise;
+    const Number bow = larger(larger(one, -one), larger(other, -other)) + (rise - rise);
+    return bow <= most ? Number{} : Number{} + Real(1);
+}
+
+template <class Real>
+bool anyStraysOneByOne(const Judged<Real>& judged, std::size_t count) {
+    for (std::size_t i = 0; i < count; ++i)
+        if (straying<Real>(judged, i) != 0) return true;
+    return false;
+}
+
+bool anyStrays(const Judged<long double>& judged, std::size_t count) { return anyStraysOneByOne(judged, count); }
+
+HEDGEROW_WIDE bool anyStrays(const Judged<double>& judged, std::size_t count) {
+    if (count < lanes) return anyStraysOneByOne(judged, count);
+    // The last block overlaps the one before it.
+    Lanes any{};
+    for (std::size_t at = 0; at + lanes < count; at += lanes) any += straying<Lanes>(judged, at);
+    any += straying<Lanes>(judged, count - lanes);
+    return any[0] + any[1] + any[2] + any[3] != 0;
+}
+
+}  // namespace
+
+template <class Real>
+Swings<Real>::Swings(const Frame<Real>& frame, const RunRequest& request, Magnitudes<Real>& magnitudes)
+    : magnitudes_(magnitudes) {
+    const auto n = static_cast<std::size_t>(frame.unknowns);
+    for (int i = 0; i < frame.unknowns; ++i) {
+        const double tolerance =
+            request.tolerances.empty() ? request.traceTolerance : request.tolerances[static_cast<std::size_t>(i)];
+        tolerance_.push_back(static_cast<Real>(tolerance));
+        forgetting_.push_back(static_cast<Real>(forgettingFor(tolerance)));
+        sorts_.push_back(frame.network.sortOf(i));
+        running_ = running_ || sorts_.back() == UnknownSort::signal;
+    }
+    low_.assign(n, std::numeric_limits<Real>::max());
+    high_.assign(n, -std::numeric_limits<Real>::max());
+    for (std::vector<Real>* zeros : {&size_, &then_, &least_, &floor_}) zeros->assign(n, Real(0));
+}
+
+template <class Real>
+void Swings<Real>::see(const Real* z, Real weight) {
+    const std::size_t n = low_.size();
+    if (first_) {
+        std::copy_n(z, n, low_.begin());
+        std::copy_n(z, n, high_.begin());
+        first_ = false;
+    }
+    Real *const low = low_.data(), *const high = high_.data();
+    const Real *const forgetting = forgetting_.data(), *const size = size_.data();
+    std::int64_t grew = 0;
+    for (std::size_t i = 0; i < n; ++i) {
+        const Real forget = smaller(weight * forgetting[i], Real(mostForgotten));
+        low[i] = smaller(z[i], low[i] + forget * (z[i] - low[i]));
+        high[i] = larger(z[i], high[i] + forget * (z[i] - high[i]));
+        grew += std::abs(z[i]) > size[i] ? 1 : 0;
+    }
+    for (std::size_t i = 0; grew > 0 && i < n; ++i) {
+        const Real seen = std::abs(z[i]);
+        if (!(seen > size_[i])) continue;
+        if (sorts_[i] == UnknownSort::voltage) magnitudes_.seeVoltage(seen);
+        if (sorts_[i] == UnknownSort::current) magnitudes_.seeCurrent(seen);
+        if (sorts_[i] == UnknownSort::signal && seen > Real(1.1) * size_[i]) sizesVersion_ = -1;
+        size_[i] = seen;
+    }
+}
+
+/// What of the swing counts at least, by the largest of its kind that was seen.
+template <class Real>
+Real Swings<Real>::leastSwing(int unknown) const {
+    const auto i = static_cast<std::size_t>(unknown);
+    return Real(quietPart) * (sorts_[i] == UnknownSort::voltage   ? magnitudes_.voltage()
+                              : sorts_[i] == UnknownSort::current ? magnitudes_.current()
+                                                                  : size_[i]);
+}
+
+template <class Real>
+void Swings<Real>::refreshLeast() {
+    if (sizesVersion_ == magnitudes_.version()) return;
+    sizesVersion_ = magnitudes_.version();
+    for (std::size_t i = 0; i < least_.size(); ++i) {
+        least_[i] = leastSwing(static_cast<int>(i));
+        floor_[i] = Real(1e-15 / quietPart) * least_[i] + Real(1e-30);
+    }
+}
+
+template <class Real>
+Real Swings<Real>::allowed(int unknown, Real z0, Real z1) {
+    refreshLeast();
+    const auto i = static_cast<std::size_t>(unknown);
+    const Real swing = larger(larger(high_[i], z0), z1) - smaller(smaller(low_[i], z0), z1);
+    return tolerance_[i] * larger(swing, least_[i]) + floor_[i];
+}
+
+template <class Real>
+bool Swings<Real>::straight(const Real* z0, const Real* rate0, const Real* z1, const Real* rate1, Real h) {
+    refreshLeast();
+    const Judged<Real> judged{
+        z0, rate0, z1, rate1, low_.data(), high_.data(), tolerance_.data(), least_.data(), floor_.data(), h};
+    const std::size_t n = low_.size();
+    if (suspect_ < n && straying<Real>(judged, suspect_) != 0) return false;
+    if (!anyStrays(judged, n)) return true;
+    for (suspect_ = 0; straying<Real>(judged, suspect_) == 0;) ++suspect_;
+    return false;
+}
+
+template <class Real>
+bool Swings<Real>::hardlyBowed(const Real* z0, const Real* middle, const Real* z1, Real part) {
+    for (std::size_t i = 0; i < low_.size(); ++i)
+        if (!(4 * std::abs(middle[i] - z0[i] - part * (z1[i] - z0[i])) <= allowed(static_cast<int>(i), z0[i], z1[i])))
+            return false;
+    return true;
+}
+
+template <class Real>
+bool Swings<Real>::changedMuch() {
+    bool much = false;
+    for (std::size_t i = 0; i < low_.size() && !much; ++i) {
+        const Real least = leastSwing(static_cast<int>(i));
+        const Real now = larger(high_[i] - low_[i], least), then = larger(then_[i], least);
+        much = now < Real(0.5) * then || now > Real(3) * then;
+    }
+    for (std::size_t i = 0; much && i < low_.size(); ++i) then_[i] = high_[i] - low_[i];
+    return much;
+}
+
+template class Swings<double>;
+template class Swings<long double>;
+
+}  // namespace hedgerow::exact
