@@ -67,15 +67,22 @@ bool TraceStore::append(std::span<const PointRef> points, std::span<const double
     double* const place = rowArena_.take(numbers.size(), bytes_, byteLimit_);
     if (!place || exhausted_) return false;
     std::copy(numbers.begin(), numbers.end(), place);
-    std::size_t at = count_.load(std::memory_order_relaxed);
-    for (const PointRef& point : points) {
-        const std::size_t slot = at % PointChunk::size;
+    while (!points.empty()) {
+        const std::size_t at = count_.load(std::memory_order_relaxed), slot = at % PointChunk::size;
         if (slot == 0 && !openChunk()) return false;
-        open_->times[slot] = point.t;
-        open_->views[slot] = point.view;
-        open_->signalValues[slot] = signalSets_[point.signalSet];
-        open_->rows[slot] = place + point.offset;
-        count_.store(++at, std::memory_order_release);
+        const std::size_t some = std::min(points.size(), PointChunk::size - slot);
+        PointChunk& chunk = *open_;
+        for (std::size_t i = 0; i < some; ++i) {
+            chunk.times[slot + i] = points[i].t;
+            chunk.views[slot + i] = points[i].view;
+        }
+        const double* const* const signals = signalSets_.data();
+        for (std::size_t i = 0; i < some; ++i) {
+            chunk.signalValues[slot + i] = signals[points[i].signalSet];
+            chunk.rows[slot + i] = place + points[i].offset;
+        }
+        count_.store(at + some, std::memory_order_release);
+        points = points.subspan(some);
     }
     return true;
 }

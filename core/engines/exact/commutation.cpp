@@ -61,7 +61,8 @@ Mode<Real>::Mode(const Frame<Real>& frame, Segments chosen, std::shared_ptr<Alge
 
 template <class Real>
 std::size_t Mode<Real>::bytes() const {
-    return sizeof(Real) * static_cast<std::size_t>(guardValue.size() + guardImpulse.size() + sampling.size()) +
+    return sizeof(Real) *
+               static_cast<std::size_t>(guardValue.size() + guardRate.size() + guardImpulse.size() + sampling.size()) +
            sizeof(int) * segments.size() + 96 * guards.size();
 }
 
@@ -202,7 +203,7 @@ Mode<Real>* Commutation<Real>::search(Segments candidate, const Vector<Real>& be
 template <class Real>
 bool Commutation<Real>::settleAs(Mode<Real>& mode, Vector<Real>& y) {
     const Configuration<Real>& c = mode.configuration();
-    if (!c.illPosedUnknowns.empty() || c.contradiction.rows() > 0 || c.shared.cols() > 0) return false;
+    if (!c.illPosedUnknowns.empty() || (c.contradiction.rows() > 0 && contradictsSoon(mode, y))) return false;
     guardScratch_.resize(static_cast<Eigen::Index>(mode.guards.size()));
     const Vector<Real>* after = &y;
     if (c.projects) {
@@ -221,12 +222,32 @@ bool Commutation<Real>::settleAs(Mode<Real>& mode, Vector<Real>& y) {
     if (!mode.guards.empty()) {
         const std::vector<Real>& noise = mode.noise(magnitudes_);
         multiply(mode.guardValue, after->data(), guardScratch_.data());
-        for (std::size_t i = 0; i < mode.guards.size(); ++i)
-            if (!(guardScratch_(static_cast<Eigen::Index>(i)) > noise[i])) return false;
+        bool decided = true;
+        for (std::size_t i = 0; i < mode.guards.size(); ++i) {
+            const Real value = guardScratch_(static_cast<Eigen::Index>(i));
+            if (!(value >= -noise[i])) return false;
+            decided = decided && value > noise[i];
+        }
+        if (!decided && !leaveZero(mode, *after)) return false;
     }
     if (c.projects) y.swap(projected_);
     mode.lastUse = ++clock_;
     ++revisited_;
+    return true;
+}
+
+/// Whether guards that begin within their noise, which are in guardScratch_, rise out of it at once.
+template <class Real>
+bool Commutation<Real>::leaveZero(Mode<Real>& mode, const Vector<Real>& y) {
+    if (mode.guardRate.size() == 0) mode.guardRate = multiply(mode.guardValue, mode.configuration().generator);
+    guardRates_.resize(guardScratch_.size());
+    multiply(mode.guardRate, y.data(), guardRates_.data());
+    const std::vector<Real>& noise = mode.noise(magnitudes_);
+    const Real soon = secondsOf<Real>(mode.propagator().baseStep());
+    for (std::size_t i = 0; i < noise.size(); ++i) {
+        const auto g = static_cast<Eigen::Index>(i);
+        if (!(guardScratch_(g) > noise[i] || soon * guardRates_(g) > 4 * noise[i])) return false;
+    }
     return true;
 }
 
@@ -259,15 +280,29 @@ typename Commutation<Real>::Trial Commutation<Real>::judge(Mode<Real>& mode, con
     return trial;
 }
 
+/// What of the rows that must vanish is rounding.
+template <class Real>
+Vector<Real> Commutation<Real>::contradictionNoise(const Mode<Real>& mode, const Vector<Real>& y) const {
+    const Vector<Real> bound = mode.configuration().contradiction.cwiseAbs() * y.cwiseAbs();
+    return Real(1e-11) * (bound.array() + std::max(magnitudes_.voltage(), magnitudes_.current()));
+}
+
+/// Whether the configuration closes a loop that cannot be, now or a base step later.
+template <class Real>
+bool Commutation<Real>::contradictsSoon(const Mode<Real>& mode, const Vector<Real>& y) const {
+    const Configuration<Real>& c = mode.configuration();
+    const Vector<Real> now = c.contradiction * y, noise = contradictionNoise(mode, y);
+    const Vector<Real> change = secondsOf<Real>(mode.propagator().baseStep()) * (c.contradiction * (c.generator * y));
+    return !((now.array().abs() <= noise.array()).all() && (change.array().abs() <= noise.array()).all());
+}
+
 /// True when the configuration closes a loop that cannot be: what would flow says which diodes are in the wrong state.
 template <class Real>
 bool Commutation<Real>::contradicted(const Mode<Real>& mode, const Vector<Real>& y, Trial& trial) const {
     const Matrix<Real>& rows = mode.configuration().contradiction;
     if (rows.rows() == 0) return false;
     const Vector<Real> residual = rows * y;
-    const Vector<Real> bound = rows.cwiseAbs() * y.cwiseAbs();
-    const Real floor = Real(1e-11) * std::max(magnitudes_.voltage(), magnitudes_.current());
-    if (((residual.array().abs() - Real(1e-11) * bound.array() - floor) <= 0).all()) return false;
+    if (((residual.array().abs() - contradictionNoise(mode, y).array()) <= 0).all()) return false;
     Vector<Real> flow = mode.configuration().infinite * residual;
     flow /= flow.cwiseAbs().maxCoeff();
     for (std::size_t i = 0; i < mode.guards.size(); ++i)

@@ -55,6 +55,7 @@ struct Mode {
     std::shared_ptr<Algebra<Real>> algebra;
     std::vector<GuardInfo> guards;
     Matrix<Real> guardValue;    ///< g = guardValue * y
+    Matrix<Real> guardRate;     ///< its slope; empty until it is asked for
     Matrix<Real> guardImpulse;  ///< its integral over the instant of entering, from y before; empty without impulse
     std::vector<int> lost;      ///< winding currents that have no path in this configuration
     bool timed = false;         ///< an element leaves its segment after a time
@@ -106,6 +107,9 @@ private:
     };
 
     Mode<Real>* search(Segments candidate, const Vector<Real>& before, Vector<Real>& after, Mode<Real>*& last);
+    Vector<Real> contradictionNoise(const Mode<Real>& mode, const Vector<Real>& y) const;
+    bool contradictsSoon(const Mode<Real>& mode, const Vector<Real>& y) const;
+    bool leaveZero(Mode<Real>& mode, const Vector<Real>& y);
     Trial judge(Mode<Real>& mode, const Vector<Real>& before, Vector<Real>& after);
     bool contradicted(const Mode<Real>& mode, const Vector<Real>& y, Trial& trial) const;
     std::vector<std::size_t> shadowed(const Mode<Real>& mode) const;
@@ -124,7 +128,7 @@ private:
     std::unordered_map<Segments, std::shared_ptr<Algebra<Real>>, SegmentsHash> algebras_;  ///< by equations
     std::vector<std::size_t> logic_;                                ///< elements that drive a signal
     std::unordered_map<Segments, Segments, SegmentsHash> guesses_;  ///< from wanted to what came of it last time
-    Vector<Real> guardScratch_, before_, projected_;
+    Vector<Real> guardScratch_, guardRates_, projected_;
     bool lenient_ = false;  ///< guards may be a little beyond their noise if they come back within a base step
     std::int64_t built_ = 0, revisited_ = 0, retiredProducts_ = 0, clock_ = 0;
     int generation_ = 0;

@@ -15,8 +15,9 @@ Status ExactEngine::accepts(const Network& network) const {
     for (const auto& element : network.elements)
         if (element->smooth())
             return Error{ErrorCode::range,
-                         element->part() + " stands on a rung that is not piecewise linear: let the plan take the "
-                                           "adaptive engine, or the best one",
+                         element->part() +
+                             " stands on a rung that is not piecewise linear: let the plan take the "
+                             "adaptive engine, or the best one",
                          element->part()};
     if (network.states.size() > mostStates)
         return Error{ErrorCode::resource,

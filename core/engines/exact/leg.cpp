@@ -19,14 +19,30 @@ constexpr Eigen::Index mostNumbers = 30'000;  ///< in the matrix of a leg
 constexpr double room = 0.8;                  ///< of what a line may bend: the rest is for what comes later
 constexpr std::size_t mostBytes = std::size_t{24} << 20;
 constexpr std::size_t mostPlaces = 50'000;
-constexpr int sightsOfPeriods = 4;  ///< before a stretch of a periodic control becomes a leg: it will come again
-constexpr int mostMisses = 3;       ///< in a row, before a leg is made anew to suit what has changed
+constexpr int sightsOfPeriods = 4;   ///< before a stretch of a periodic control becomes a leg: it will come again
+constexpr int sightsInPeriods = 10;  ///< the same where a guard begins or ends it: its length may still change
+constexpr int mostMisses = 3;        ///< in a row, before a leg is made anew to suit what has changed
+constexpr int mostRoundPatience = 256;
 constexpr int mostPatience = 1000;  ///< stretches before a leg that often failed is made once more
+
+/// A step of Newton's method of this part of the root leaves less than rounding, where the slope is that of the chord.
+template <class Real>
+const Real settled = std::sqrt(std::numeric_limits<Real>::epsilon()) / 16;
+
+/// The order from which on a tail has nothing but rounding to add.
+/// @param reach  of the norm of the equations times its length
+template <class Real>
+int orderOfTail(Real reach) {
+    int order = 1;
+    for (Real rest = reach * reach / 2; rest > std::numeric_limits<Real>::epsilon() / 16 && order < tailOrder; ++order)
+        rest *= reach / static_cast<Real>(order + 2);
+    return order;
+}
 
 }  // namespace
 
 template <class Real>
-Real firstRoot(const Real* c, int order, Real h, Real precision) {
+Real firstRoot(const Real* c, int order, Real h, Real precision, Real guess) {
     const auto value = [&](Real x) {
         Real sum = 0;
         for (int j = order; j >= 0; --j) sum = sum * x + c[j];
@@ -34,17 +50,35 @@ Real firstRoot(const Real* c, int order, Real h, Real precision) {
     };
     if (value(h) >= 0) return -1;
     if (c[0] <= 0) return 0;
-    Real low = 0, high = h, x = std::clamp(c[0] / std::max(-c[1], Real(1e-300)), Real(0), h);
+    Real low = 0, high = h,
+         x = guess > 0 && guess < h ? guess : std::clamp(c[0] / std::max(-c[1], Real(1e-300)), Real(0), h);
     for (int i = 0; i < 100; ++i) {
         Real v = c[order], d = 0;
         for (int j = order - 1; j >= 0; --j) d = d * x + v, v = v * x + c[j];
         (v > 0 ? low : high) = x;
+        // Far from a double root the step after a tiny one changes nothing.
+        if (std::abs(v) <= settled<Real> * x * std::abs(d) && std::abs(d) * x >= Real(0.1) * c[0])
+            return std::clamp(x - v / d, low, high);
         Real next = d != 0 ? x - v / d : low;
         if (!(next > low && next < high)) next = Real(0.5) * (low + high);
         if (std::abs(next - x) <= precision * x) return next;
         x = next;
     }
     return x;
+}
+
+template <class Real>
+Real tailCrossing(const Real* polynomials, int order, Real slack, const std::vector<Companion<Real>>& companions,
+                  Real guess) {
+    const Real tau = firstRoot(polynomials, order, slack, std::numeric_limits<Real>::epsilon(), guess);
+    if (tau < 0) return tau;
+    for (const Companion<Real>& companion : companions) {
+        polynomials += order + 1;
+        Real value = 0;
+        for (int j = order; j >= 0; --j) value = value * tau + polynomials[j];
+        if (!(value >= companion.least)) return -1;
+    }
+    return tau;
 }
 
 template <class Real>
@@ -124,13 +158,24 @@ void Legs<Real>::makeRound(Leg<Real>& leg, const Clock& clock) {
     seconds_ += watch.seconds();
 }
 
+/// Something else than what it was made of comes: it is tried again later, and not too often.
+template <class Real>
+void Legs<Real>::dropRound(Leg<Real>& leg) {
+    bytes_ -= std::min(bytes_, leg.round->bytes());
+    leg.round.reset();
+    leg.roundAt = leg.visits + leg.roundPatience;
+    leg.roundPatience = std::min(2 * leg.roundPatience, mostRoundPatience);
+}
+
 template <class Real>
 Leg<Real>* Legs<Real>::note(const Stretch<Real>& stretch) {
     const Mode<Real>& mode = *stretch.mode;
     if (frame_.size() > mostSize || mode.timed || stretch.length == 0) return nullptr;
     if (places_.size() > mostPlaces || bytes_ > mostBytes) clear();
     if (stretch.periodic) return sight(rigidKey(&mode, stretch.length, stretch.phase), stretch, 1, sightsOfPeriods);
-    return sight(tailedKey(&mode, stretch.length, stretch.crossing), stretch, tailOrder, sightsNeeded());
+    const Key key = tailedKey(&mode, stretch.length, stretch.crossing);
+    const int order = orderOfTail(stretch.mode->propagator().norm() * secondsOf<Real>(key.grain));
+    return sight(key, stretch, order, stretch.repeats ? sightsInPeriods : sightsNeeded());
 }
 
 template <class Real>
@@ -187,8 +232,10 @@ std::unique_ptr<Leg<Real>> Legs<Real>::build(const Stretch<Real>& stretch, Tick 
     leg->conditions.limit(lines.bends());
     leg->points = lines.points();
 
-    const Eigen::Index tail = n * (order + 1), polynomial = leg->crossing >= 0 ? order + 1 : 0;
-    const Eigen::Index height = static_cast<Eigen::Index>(leg->points.size()) * n + tail + polynomial;
+    const Eigen::Index terms = order + 1, tail = n * terms;
+    const Eigen::Index polynomials =
+        leg->crossing >= 0 ? terms * (1 + static_cast<Eigen::Index>(leg->companions.size())) : 0;
+    const Eigen::Index height = static_cast<Eigen::Index>(leg->points.size()) * n + tail + polynomials;
     if (leg->conditions.numbers() + height * n > mostNumbers) return nullptr;
     leg->rows.resize(height, n);
     Eigen::Index at = 0;
@@ -201,9 +248,12 @@ std::unique_ptr<Leg<Real>> Legs<Real>::build(const Stretch<Real>& stretch, Tick 
     for (int j = 0; j <= order; ++j) {
         if (j > 0) term = multiply(leg->mode->configuration().generator, term) / static_cast<Real>(j);
         leg->rows.middleRows(at, n) = j == 0 ? whole : term;
-        if (polynomial > 0)
-            leg->rows.row(leg->rows.rows() - polynomial + j) = leg->mode->guardValue.row(leg->crossing) * term;
         at += n;
+        if (polynomials == 0) continue;
+        Eigen::Index row = height - polynomials + j;
+        leg->rows.row(row) = leg->mode->guardValue.row(leg->crossing) * term;
+        for (const auto& companion : leg->companions)
+            leg->rows.row(row += terms) = leg->mode->guardValue.row(companion.guard) * term;
     }
     bytes_ += leg->bytes();
     ++built_;
@@ -243,6 +293,11 @@ bool Legs<Real>::guarded(Leg<Real>& leg, const Stretch<Real>& stretch) {
     const Eigen::Index guards = mode.guardValue.rows();
     if (guards == 0) return true;
     const std::vector<Real>& noise = leg.mode->noise(magnitudes_);
+    for (int i = 0; i < guards && leg.crossing >= 0; ++i) {
+        const Real floor = noise[static_cast<std::size_t>(i)];
+        if (i != leg.crossing && std::abs(mode.guardValue.row(i).dot(stretch.end)) <= floor)
+            leg.companions.push_back({i, -floor});
+    }
     const Tick top = mode.propagator().topStep(leg.length);
     for (int hulls = static_cast<int>((leg.length + top - 1) / top); hulls <= mostHulls; hulls *= 2) {
         const Course course(mode, leg.length, hulls);
@@ -266,7 +321,10 @@ bool Legs<Real>::guarded(Leg<Real>& leg, const Stretch<Real>& stretch) {
             if (k > 0) demand(value - third * slope, false);
             if (k + 1 < course.difference.size() || leg.order == 1) continue;
             Matrix<Real> prolonged = value + secondsOf<Real>(leg.slack) * slope;
-            if (leg.crossing >= 0) prolonged.row(leg.crossing) = value.row(leg.crossing);
+            if (leg.crossing >= 0) {
+                prolonged.row(leg.crossing) = value.row(leg.crossing);
+                for (const auto& other : leg.companions) prolonged.row(other.guard) = value.row(other.guard);
+            }
             demand(prolonged, false);
         }
         if (!conditions.hold(stretch.start)) continue;
@@ -276,8 +334,11 @@ bool Legs<Real>::guarded(Leg<Real>& leg, const Stretch<Real>& stretch) {
     return false;
 }
 
-template double firstRoot<double>(const double*, int, double, double);
-template long double firstRoot<long double>(const long double*, int, long double, long double);
+template double firstRoot<double>(const double*, int, double, double, double);
+template long double firstRoot<long double>(const long double*, int, long double, long double, long double);
+template double tailCrossing<double>(const double*, int, double, const std::vector<Companion<double>>&, double);
+template long double tailCrossing<long double>(const long double*, int, long double,
+                                               const std::vector<Companion<long double>>&, long double);
 template struct Leg<double>;
 template struct Leg<long double>;
 template class Legs<double>;

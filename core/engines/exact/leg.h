@@ -23,12 +23,27 @@ namespace hedgerow::exact {
 
 /// First tau in [0, h] where the polynomial falls below zero, or -1: Newton steps kept within a bisection, to the last
 /// digit, since what is left of a guard may be multiplied by an off-resistance in the next configuration.
-/// @param c  coefficients by rising power
+/// @param c      coefficients by rising power
+/// @param guess  where to begin, or less than zero
 template <class Real>
-Real firstRoot(const Real* c, int order, Real h, Real precision = std::numeric_limits<Real>::epsilon());
+Real firstRoot(const Real* c, int order, Real h, Real precision = std::numeric_limits<Real>::epsilon(),
+               Real guess = -1);
+
+/// A guard that ends at the same instant as the one that ends a leg: the other diode of a bridge.
+template <class Real>
+struct Companion {
+    int guard;
+    Real least;  ///< what it may be below zero at that instant
+};
+
+/// Where the guard of a tail ends, or -1: not within the slack, or a companion ends earlier.
+/// @param polynomials  of the guard, then of its companions, by rising power
+template <class Real>
+Real tailCrossing(const Real* polynomials, int order, Real slack, const std::vector<Companion<Real>>& companions,
+                  Real guess);
 
 template <class Real>
-struct Round;
+class Round;
 
 template <class Real>
 struct Leg {
@@ -39,11 +54,12 @@ struct Leg {
     std::uint64_t gates = 0;          ///< state of the gates at its end last time
     std::vector<std::size_t> turned;  ///< elements whose gate turned there
     Tick length = 0, slack = 0;
-    int crossing = -1;              ///< the guard that ends it, or -1 for a scheduled end
+    int crossing = -1;  ///< the guard that ends it, or -1 for a scheduled end
+    std::vector<Companion<Real>> companions;
     int order = 1;                  ///< of the tail
     std::vector<Tick> points;       ///< offsets of the points stored on the way
     Conditions<Real> conditions;    ///< that no guard ends on the way, and lines bend no further than they may
-    Matrix<Real> rows;              ///< points, tail, polynomial of the guard: below each other
+    Matrix<Real> rows;              ///< points, tail, polynomials of guards: below each other
     Leg* next = nullptr;            ///< the leg that followed last time
     std::uint64_t signalState = 0;  ///< of all signals at its end last time, and where they are stored
     std::uint32_t signalSet = 0;
@@ -52,6 +68,7 @@ struct Leg {
     bool retired = false;
     std::unique_ptr<Round<Real>> round;  ///< the whole period that begins with this leg
     int roundAt = 4;                     ///< visits at which to try to make one
+    int roundPatience = 16;              ///< visits to wait after one that was of no use
 
     Eigen::Index tailAt() const { return rows.cols() * static_cast<Eigen::Index>(points.size()); }
     std::size_t bytes() const { return sizeof(Real) * static_cast<std::size_t>(rows.size() + conditions.numbers()); }
@@ -65,6 +82,7 @@ struct Stretch {
     Vector<Real> start, end;
     Tick length = 0;
     int crossing = -1;
+    bool repeats = false;     ///< the control has a period, many of which are to come
     bool periodic = false;    ///< from one edge of a periodic control to the next
     std::uint64_t phase = 0;  ///< of the clock, at its start
 };
@@ -95,8 +113,11 @@ public:
     void renew(Leg<Real>& leg) { retire(leg, leg.visits >= worthwhile ? sightsNeeded() : 0); }
     /// Makes the period that begins with this leg a round, when nothing but legs with scheduled ends is in it.
     void makeRound(Leg<Real>& leg, const Clock& clock);
+    void dropRound(Leg<Real>& leg);
     void clear();
 
+    /// Periods that must be to come for a leg that is seen in each of them to be worth its while.
+    int paysAfter() const { return 4 * sightsNeeded(); }
     std::int64_t built() const { return built_; }
     double secondsBuilding() const { return seconds_; }
 

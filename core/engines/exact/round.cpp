@@ -1,12 +1,14 @@
 #include "engines/exact/round.h"
 
+#include <algorithm>
 #include <cmath>
 
 namespace hedgerow::exact {
 
 namespace {
 constexpr std::size_t mostLegs = 64;
-constexpr Eigen::Index mostNumbers = 60'000;  ///< in the matrix
+constexpr std::size_t mostNumbers = 60'000;    ///< in the matrices
+constexpr long double shortestPeriod = 1e-9L;  ///< s
 }  // namespace
 
 template <class Real>
@@ -18,31 +20,42 @@ Matrix<Real> composedFine(const Mode<Real>& mode, FineTime length) {
     return whole + rest * (generator + generator * whole);
 }
 
-/// Follows the legs through one period. @return false when something else than scheduled legs comes
+/// Follows the legs through one period. @return false when something else than legs comes
 template <class Real>
 bool Round<Real>::collect(Leg<Real>& first, Clock clock, Legs<Real>& legs, std::uint32_t signalSet,
                           std::vector<Part>& parts) {
     const FineTime start = clock.lastEdge(), period = clock.period();
     Leg<Real>* leg = &first;
     FineTime at = 0;
+    bool afterCrossing = false;
+    const auto fits = [&](const Leg<Real>& l) {
+        const Tick rest = clock.next() - toTick(start + at);
+        return l.crossing >= 0 || afterCrossing || (l.length <= rest && l.length + l.slack >= rest);
+    };
     while (parts.size() < mostLegs) {
-        const Tick from = toTick(start + at), next = clock.next();
+        const Tick next = clock.next();
         if (next == clock.nextSource()) return false;
-        if (!leg || leg->crossing >= 0 || leg->round || leg->retired || leg->length > next - from ||
-            leg->length + leg->slack < next - from)
-            return false;
-        clock.advance(next);
-        const FineTime end = clock.lastEdge() - start;
-        if (!leg->to || leg->gates != clock.gates() || leg->turned.empty() || leg->signalState != clock.state())
-            return false;
-        const Configuration<Real>& c = leg->to->configuration();
-        if (c.projects || c.contradiction.rows() > 0 || c.shared.cols() > 0 || leg->to->timed) return false;
-        parts.push_back({leg, at, end, signalSet, leg->signalSet});
-        signalSet = leg->signalSet;
-        at = end;
-        if (end == period) return leg->to == first.mode;
-        if (end > period) return false;
-        leg = legs.scheduled(leg->to, clock.next() - toTick(start + at), clock.phase());
+        if (!leg || leg->round || leg->retired || !leg->to || !fits(*leg)) return false;
+        if (leg->to->timed) return false;
+        if (leg->crossing >= 0) {
+            parts.push_back({leg, at, toFine(next) - start, signalSet, signalSet});
+            afterCrossing = true;
+        } else {
+            clock.advance(next);
+            const FineTime end = clock.lastEdge() - start;
+            if (leg->gates != clock.gates() || leg->turned.empty() || leg->signalState != clock.state()) return false;
+            parts.push_back({leg, at, end, signalSet, leg->signalSet});
+            signalSet = leg->signalSet;
+            at = end;
+            afterCrossing = false;
+            if (end == period) return leg->to == first.mode;
+            if (end > period) return false;
+        }
+        // What followed last time, or what starts like it and is as long as the control gives it.
+        Leg<Real>* const followed =
+            leg->next && !leg->next->retired && leg->next->mode == leg->to ? leg->next : nullptr;
+        leg = followed && fits(*followed) ? followed
+                                          : legs.scheduled(leg->to, clock.next() - toTick(start + at), clock.phase());
     }
     return false;
 }
@@ -51,73 +64,255 @@ template <class Real>
 std::unique_ptr<Round<Real>> Round<Real>::along(Leg<Real>& leg, const Clock& clock, Legs<Real>& legs,
                                                 Recorder<Real>& recorder, const Frame<Real>& frame) {
     std::vector<Part> parts;
-    // Sources that follow a signal jump within the period.
-    if (clock.period() == 0 || !frame.network.heldSources.empty() ||
+    // Sources that follow a signal jump within the period, and so do signals that the circuit drives. What chatters has
+    // no place in a round.
+    const auto& elements = frame.network.elements;
+    if (clock.period() < toFine(shortestPeriod) || !frame.network.heldSources.empty() ||
+        std::any_of(elements.begin(), elements.end(), [](const auto& e) { return e->logicSignal() >= 0; }) ||
         !collect(leg, clock, legs, recorder.signalSet(), parts))
         return nullptr;
     auto round = std::make_unique<Round<Real>>();
     round->period = clock.period();
     round->generation = recorder.generation();
-    round->turns.assign(frame.network.elements.size(), 0);
+    round->turns.assign(elements.size(), 0);
+    round->states_ = frame.states;
+    round->width_ = frame.size() - 1;
     for (const Part& part : parts) {
         round->legs.push_back(part.leg);
+        round->before.push_back(part.leg->mode);
+        round->after.push_back(part.leg->to);
+        if (part.leg->crossing >= 0) {
+            const GuardInfo& guard = part.leg->mode->guards[static_cast<std::size_t>(part.leg->crossing)];
+            ++round->turns[static_cast<std::size_t>(guard.element)];
+            ++round->crossings;
+            continue;
+        }
         for (const std::size_t element : part.leg->turned) {
             ++round->turns[element];
             ++round->gateEvents;
         }
     }
-    for (int j = 0; j < frame.size(); ++j)
-        if (j != frame.states) round->columns.push_back(j);
-    round->assemble(parts, recorder, frame.size());
-    if (round->rows.size() + round->conditions.numbers() > mostNumbers) return nullptr;
-    return round;
+    Builder builder(*round, recorder, frame.size());
+    for (const Part& part : parts) builder.add(part);
+    builder.finish(*parts.front().leg);
+    return round->bytes() > sizeof(Real) * mostNumbers ? nullptr : std::move(round);
+}
+
+/// Puts the legs of a period into stages.
+template <class Real>
+struct Round<Real>::Builder {
+    Builder(Round& r, Recorder<Real>& rec, int size)
+        : round(r), recorder(rec), n(size), before(Matrix<Real>::Zero(size, size)) {}
+
+    /// The stored entries of y, from rows that make y.
+    Matrix<Real> kept(const Matrix<Real>& whole) const {
+        Matrix<Real> result(round.width_, n);
+        result << whole.topRows(round.states_), whole.bottomRows(n - round.states_ - 1);
+        return result;
+    }
+    void point(FineTime offset, std::uint32_t view, std::uint32_t signalSet) {
+        stage.points.push_back({static_cast<Tick>(offset >> 32), static_cast<std::uint32_t>(offset), view, signalSet,
+                                static_cast<std::uint32_t>(stored.size())});
+        ++round.pointCount_;
+    }
+
+    void add(const Part& part) {
+        const Leg<Real>& leg = *part.leg;
+        const std::uint32_t view = recorder.viewOf(*leg.mode), viewAfter = recorder.viewOf(*leg.to);
+        if (fresh) stage.start = part.start;
+        const FineTime since = stage.afterCrossing ? 0 : part.start - stage.start;
+        const Matrix<Real> whole = Matrix<Real>::Identity(n, n) + before;
+        stage.conditions.follow(leg.conditions, whole);
+        for (std::size_t k = 0; k < leg.points.size(); ++k) {
+            point(since + toFine(leg.points[k]), view, part.signalsBefore);
+            stored.push_back(kept(whole + leg.rows.middleRows(n * static_cast<Eigen::Index>(k), n) * whole));
+        }
+        fresh = false;
+        const bool tail = stage.afterCrossing || leg.crossing >= 0;
+        if (!tail) before += composedFine(*leg.mode, part.end - part.start) * whole;
+        const Configuration<Real>& c = leg.to->configuration();
+        if (!tail && !c.projects && c.contradiction.rows() == 0) {
+            round.endRows_.push_back(round.periodRows_ + static_cast<int>(stored.size()));
+            point(part.end - stage.start, view, part.signalsBefore);
+            point(part.end - stage.start, viewAfter, part.signalsAfter);
+            stored.push_back(kept(Matrix<Real>::Identity(n, n) + before));
+            return;
+        }
+        stage.tail = tail;
+        stage.crossing = leg.crossing;
+        stage.companions = leg.companions;
+        stage.end = part.end;
+        stage.length = since + toFine(leg.length);
+        stage.slack = toFine(leg.slack);
+        stage.order = leg.order;
+        stage.to = leg.to;
+        stage.viewBefore = view;
+        stage.viewAfter = viewAfter;
+        stage.signalsBefore = part.signalsBefore;
+        stage.signalsAfter = part.signalsAfter;
+        round.endRows_.push_back(round.periodRows_ + static_cast<int>(stored.size()));
+        round.pointCount_ += 2;
+        close(tail ? tailOf(leg, whole) : kept(before), c.projects ? 2 : 1);
+        stage.afterCrossing = leg.crossing >= 0;
+    }
+
+    /// From the start of the stage: the values where the tail begins minus those at the start, the other coefficients
+    /// of the tail, and the guard's polynomial.
+    Matrix<Real> tailOf(const Leg<Real>& leg, const Matrix<Real>& whole) const {
+        const Matrix<Real> own = leg.rows.bottomRows(leg.rows.rows() - leg.tailAt());
+        Matrix<Real> result = own * whole;
+        result.topRows(n) += before;
+        return result;
+    }
+
+    /// @param ownRows  that are stored when the stage is passed
+    void close(const Matrix<Real>& last, int ownRows) {
+        stage.storedRows = static_cast<int>(stored.size());
+        stage.rows.resize(round.width_ * stage.storedRows + last.rows(), n);
+        for (std::size_t k = 0; k < stored.size(); ++k)
+            stage.rows.middleRows(round.width_ * static_cast<Eigen::Index>(k), round.width_) = stored[k];
+        stage.rows.bottomRows(last.rows()) = last;
+        round.periodRows_ += stage.storedRows + ownRows;
+        round.stages_.push_back(std::move(stage));
+        stage = Stage{};
+        stored.clear();
+        before.setZero();
+        fresh = true;
+    }
+
+    void finish(const Leg<Real>& first) {
+        if (fresh) return;
+        // The next round may not come: its first guards are asked for now.
+        stage.conditions.followStart(first.conditions, first.mode->guardValue.rows(),
+                                     Matrix<Real>::Identity(n, n) + before);
+        close(kept(before), 0);
+    }
+
+    Round& round;
+    Recorder<Real>& recorder;
+    int n;
+    Stage stage;
+    Matrix<Real> before;  ///< y at the start of a leg minus y at the start of the stage
+    std::vector<Matrix<Real>> stored;
+    bool fresh = true;  ///< nothing is in the stage yet
+};
+
+template <class Real>
+std::size_t Round<Real>::bytes() const {
+    Eigen::Index numbers = 0;
+    for (const Stage& stage : stages_) numbers += stage.rows.size() + stage.conditions.numbers();
+    return sizeof(Real) * static_cast<std::size_t>(numbers);
 }
 
 template <class Real>
-void Round<Real>::assemble(const std::vector<Part>& parts, Recorder<Real>& recorder, int n) {
-    rowWidth = n - 1;
-
-    std::vector<Matrix<Real>> stored;
-    const Matrix<Real> identity = Matrix<Real>::Identity(n, n);
-    Matrix<Real> before = Matrix<Real>::Zero(n, n);  // y at the start of a leg minus y at the start of the round
-    const auto keptRows = [&](const Matrix<Real>& difference) {
-        Matrix<Real> kept(rowWidth, n);
-        for (int j = 0; j < rowWidth; ++j) kept.row(j) = difference.row(columns[static_cast<std::size_t>(j)]);
-        return kept;
-    };
-    const auto point = [&](FineTime offset, std::uint32_t view, std::uint32_t signalSet) {
-        points.push_back({static_cast<Tick>(offset >> 32), static_cast<std::uint32_t>(offset), view, signalSet,
-                          static_cast<std::uint32_t>(stored.size())});
-    };
-    for (const Part& part : parts) {
-        const Leg<Real>& leg = *part.leg;
-        const Matrix<Real> whole = identity + before;
-        const std::uint32_t view = recorder.viewOf(*leg.mode);
-        conditions.follow(leg.conditions, whole);
-        for (std::size_t k = 0; k < leg.points.size(); ++k) {
-            point(part.start + toFine(leg.points[k]), view, part.signalsBefore);
-            const Eigen::Index at = n * static_cast<Eigen::Index>(k);
-            stored.push_back(keptRows(whole + leg.rows.middleRows(at, n) * whole));
-        }
-        before += composedFine(*leg.mode, part.end - part.start) * whole;
-        endRows.push_back(static_cast<int>(stored.size()));
-        point(part.end, view, part.signalsBefore);
-        point(part.end, recorder.viewOf(*leg.to), part.signalsAfter);
-        stored.push_back(keptRows(identity + before));
-    }
-    // The next round may not come: its first guards are asked for now.
-    const Leg<Real>& first = *parts.front().leg;
-    conditions.followStart(first.conditions, first.mode->guardValue.rows(), identity + before);
-
-    storedRows = static_cast<int>(stored.size());
-    stored.push_back(keptRows(before));
-    rows.resize(rowWidth * static_cast<Eigen::Index>(stored.size()), n);
-    for (std::size_t k = 0; k < stored.size(); ++k)
-        rows.middleRows(rowWidth * static_cast<Eigen::Index>(k), rowWidth) = stored[k];
+void Round<Real>::makeRoom(std::size_t periods, RoundPoints& points) const {
+    points.list.resize(periods * pointCount_);
+    points.numbers.resize(periods * static_cast<std::size_t>(periodRows_ * width_));
 }
 
-template struct Round<double>;
-template struct Round<long double>;
+/// Writes a row.
+template <class Real>
+void Round<Real>::keep(const Vector<Real>& y, Pen& pen) const {
+    for (int i = 0; i < states_; ++i) *pen.number++ = static_cast<double>(y(i));
+    for (int i = states_ + 1; i < y.size(); ++i) *pen.number++ = static_cast<double>(y(i));
+    pen.offset += static_cast<std::uint32_t>(width_);
+}
+
+template <class Real>
+bool Round<Real>::go(Vector<Real>& y, FineTime start, std::size_t count, Commutation<Real>& commutation,
+                     RoundPoints& points) {
+    const std::size_t number = count * static_cast<std::size_t>(periodRows_ * width_);
+    Pen pen{points.list.data() + count * pointCount_, points.numbers.data() + number,
+            static_cast<std::uint32_t>(number)};
+    if (stages_.size() > 1 || stages_.front().to) start_ = y;
+    FineTime at = start;
+    for (Stage& stage : stages_) {
+        if (stage.conditions.hold(y) && pass(stage, y, at, start, commutation, pen)) continue;
+        if (&stage != &stages_.front() || stage.to) y = start_;
+        ++misses_;
+        return false;
+    }
+    ++periods_;
+    return true;
+}
+
+/// @param at  in: where the stage before ended; out: where this one ends
+template <class Real>
+bool Round<Real>::pass(Stage& stage, Vector<Real>& y, FineTime& at, FineTime start, Commutation<Real>& commutation,
+                       Pen& pen) {
+    if (!stage.afterCrossing) at = start + stage.start;
+    if (out_.size() < stage.rows.rows()) out_.resize(stage.rows.rows());
+    multiply(stage.rows, y.data(), out_.data());
+    const Real* const out = out_.data();
+    const int stored = stage.storedRows * width_;
+    const Real* const last = out + stored;
+    std::copy(out, last, pen.number);
+    const auto ticks = static_cast<Tick>(at >> 32);
+    const std::uint64_t fraction = static_cast<std::uint32_t>(at), half = std::uint64_t{1} << 31;
+    for (const Point& point : stage.points)
+        *pen.point++ = {ticks + point.ticks + static_cast<Tick>((fraction + point.fraction + half) >> 32), point.view,
+                        point.signalSet, pen.offset + point.row * static_cast<std::uint32_t>(width_)};
+    pen.number += stored;
+    pen.offset += static_cast<std::uint32_t>(stored);
+    if (stage.tail) {
+        if (!passTail(stage, last, y, at, start)) return false;
+    } else {
+        for (int i = 0; i < states_; ++i) y(i) += last[i];
+        for (int i = states_; i < width_; ++i) y(i + 1) += last[i];
+        at = start + stage.end;
+    }
+    if (!stage.to) return true;
+    *pen.point++ = {toTick(at), stage.viewBefore, stage.signalsBefore, pen.offset};
+    const std::uint32_t before = pen.offset;
+    keep(y, pen);
+    if (!commutation.settleAs(*stage.to, y)) return false;
+    const bool projects = stage.to->configuration().projects;
+    *pen.point++ = {toTick(at), stage.viewAfter, stage.signalsAfter, projects ? pen.offset : before};
+    if (projects) keep(y, pen);
+    return true;
+}
+
+/// To the guard, or to the edge, that ends a stage.
+template <class Real>
+bool Round<Real>::passTail(Stage& stage, const Real* rows, Vector<Real>& y, FineTime& at, FineTime start) {
+    constexpr Real tick = Real(tickSeconds), fine = Real(0x1p-86L);
+    const Eigen::Index n = y.size();
+    at += stage.length;
+    Real& tau = stage.tau;
+    if (stage.crossing >= 0) {
+        tau = tailCrossing(rows + n * (stage.order + 1), stage.order,
+                           secondsOf<Real>(static_cast<Tick>(stage.slack >> 32)), stage.companions, tau);
+        if (tau < 0) return false;
+        const Real ticks = tau * (1 / tick);
+        const auto whole = static_cast<Tick>(ticks);
+        at += toFine(whole) + static_cast<std::int64_t>((ticks - static_cast<Real>(whole)) * Real(0x1p32));
+        if (at > start + stage.end) return false;
+    } else {
+        const FineTime rest = start + stage.end - at;
+        if (rest < 0 || rest > stage.slack) return false;
+        tau =
+            secondsOf<Real>(static_cast<Tick>(rest >> 32)) + static_cast<Real>(static_cast<std::uint32_t>(rest)) * fine;
+        at = start + stage.end;
+    }
+    for (Eigen::Index i = 0; i < n; ++i) {
+        Real sum = 0;
+        for (int j = stage.order; j >= 1; --j) sum = (sum + rows[j * n + i]) * tau;
+        y(i) += rows[i] + sum;
+    }
+    return true;
+}
+
+template <class Real>
+void Round<Real>::valuesAtEnd(std::size_t leg, const RoundPoints& points, Vector<Real>& y) const {
+    const double* number = points.numbers.data() + points.numbers.size() + (endRows_[leg] - periodRows_) * width_;
+    y.resize(width_ + 1);
+    for (int i = 0; i < states_; ++i) y(i) = *number++;
+    y(states_) = 1;
+    for (int i = states_; i < width_; ++i) y(i + 1) = *number++;
+}
+
+template class Round<double>;
+template class Round<long double>;
 template Matrix<double> composedFine<double>(const Mode<double>&, FineTime);
 template Matrix<long double> composedFine<long double>(const Mode<long double>&, FineTime);
 

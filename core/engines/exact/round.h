@@ -1,9 +1,10 @@
 #pragma once
-// Rounds: a whole period of the control as one matrix.
+// Rounds: a whole period of the control as a few matrices.
 //
-// Where all gates repeat with one period and nothing else happens, the legs of a period follow each other without a
-// question: a round puts their rows together. It is exact where legs are rounded to ticks: lengths are taken as the
-// cycles of the signals give them.
+// Where all gates repeat with one period, the same legs follow each other in each of them: a round puts them together.
+// Legs that lead from edge to edge become one matrix. Where a guard ends, or a leg that starts there meets the next
+// edge, a new stage begins: its states depend on an instant that is not known beforehand. A round is exact where legs
+// are rounded to ticks: lengths are taken as the cycles of the signals give them.
 
 #include <memory>
 #include <vector>
@@ -12,42 +13,89 @@
 
 namespace hedgerow::exact {
 
-template <class Real>
-struct Round {
-    /// A stored point: when, counted from the start of the period, and of which view and signals.
-    struct Point {
-        Tick ticks;              ///< from the start of the period
-        std::uint32_t fraction;  ///< and 2^-32 ticks
-        std::uint32_t view, signalSet, row;
-    };
+/// Points of several periods and their rows, before they go to the recorder together.
+struct RoundPoints {
+    std::vector<PointRef> list;
+    std::vector<double> numbers;
+};
 
+template <class Real>
+class Round {
+public:
     /// The period that begins with `leg`, at the instant of the last edge of the clock; nullptr when it is no round.
     static std::unique_ptr<Round> along(Leg<Real>& leg, const Clock& clock, Legs<Real>& legs, Recorder<Real>& recorder,
                                         const Frame<Real>& frame);
 
-    std::size_t bytes() const { return sizeof(Real) * static_cast<std::size_t>(rows.size() + conditions.numbers()); }
+    /// Makes room for the points of so many periods, or leaves those of the first ones.
+    void makeRoom(std::size_t periods, RoundPoints& points) const;
+    /// Goes through the period number `count` of those in `points`, which begins at `start`: y becomes the values at
+    /// its end. @return false when something else happens in it; y is then as it was
+    bool go(Vector<Real>& y, FineTime start, std::size_t count, Commutation<Real>& commutation, RoundPoints& points);
+    /// The values at the end of a leg in the last of the periods.
+    void valuesAtEnd(std::size_t leg, const RoundPoints& points, Vector<Real>& y) const;
+
+    std::size_t bytes() const;
+    /// Whether it failed so often that it should be made anew.
+    bool useless() const { return misses_ > 8 + periods_ / 8; }
+    std::size_t points() const { return pointCount_; }
 
     FineTime period = 0;
     std::vector<Leg<Real>*> legs;
-    std::vector<int> endRows;  ///< per leg: the stored row at its end
-    std::vector<Point> points;
-    Conditions<Real> conditions;  ///< of all its legs
-    Matrix<Real> rows;            ///< stored rows, the end minus the start: below each other
-    int storedRows = 0, rowWidth = 0;
-    std::vector<int> columns;         ///< of y that are stored: all but the constant
-    std::vector<std::int64_t> turns;  ///< per element: gate events in a period
-    std::int64_t gateEvents = 0;
+    std::vector<Mode<Real>*> before, after;  ///< per leg: the modes at both sides of its end
+    std::vector<std::int64_t> turns;         ///< per element: events in a period
+    std::int64_t gateEvents = 0, crossings = 0;
     int generation = 0;
 
 private:
     struct Part {
         Leg<Real>* leg;
-        FineTime start, end;  ///< from the start of the period
+        FineTime start, end;  ///< of the edges at or before its start and at or after its end, from that of the period
         std::uint32_t signalsBefore, signalsAfter;
     };
+    /// A stored point whose distance from the start of its stage is known.
+    struct Point {
+        Tick ticks;
+        std::uint32_t fraction;  ///< and 2^-32 ticks
+        std::uint32_t view, signalSet, row;
+    };
+    /// What one matrix leads through.
+    struct Stage {
+        bool afterCrossing = false;  ///< begins where a guard ended, not at an edge
+        bool tail = false;           ///< ends at a guard, or at an edge whose distance is not known
+        int crossing = -1;           ///< the guard
+        std::vector<Companion<Real>> companions;
+        FineTime start = 0, end = 0;     ///< of the edges at or before its start and at or after its end
+        FineTime length = 0, slack = 0;  ///< without the tail, and of the tail at most
+        int order = 0;
+        Real tau = -1;             ///< the tail's length the last time
+        Mode<Real>* to = nullptr;  ///< what comes at its end, nullptr when that is part of the conditions
+        std::uint32_t viewBefore = 0, viewAfter = 0, signalsBefore = 0, signalsAfter = 0;
+        Conditions<Real> conditions;
+        Matrix<Real> rows;  ///< stored rows, then the end minus the start, or the tail and the guard's polynomial
+        int storedRows = 0;
+        std::vector<Point> points;
+    };
+    struct Builder;
+
     static bool collect(Leg<Real>& leg, Clock clock, Legs<Real>& legs, std::uint32_t signalSet,
                         std::vector<Part>& parts);
-    void assemble(const std::vector<Part>& parts, Recorder<Real>& recorder, int n);
+    /// Where in RoundPoints to write.
+    struct Pen {
+        PointRef* point;
+        double* number;
+        std::uint32_t offset;  ///< of `number`
+    };
+    bool pass(Stage& stage, Vector<Real>& y, FineTime& at, FineTime start, Commutation<Real>& commutation, Pen& pen);
+    bool passTail(Stage& stage, const Real* rows, Vector<Real>& y, FineTime& at, FineTime start);
+    void keep(const Vector<Real>& y, Pen& pen) const;
+
+    std::vector<Stage> stages_;
+    std::vector<int> endRows_;  ///< per leg: the row of a period at its end
+    int periodRows_ = 0;        ///< in a period
+    std::size_t pointCount_ = 0;
+    int states_ = 0, width_ = 0;  ///< of y that come before the constant, which is not stored; of a stored row
+    int periods_ = 0, misses_ = 0;
+    Vector<Real> out_, start_;
 };
 
 /// The difference matrix of a length that need not be a whole number of ticks.

@@ -3,7 +3,7 @@
 
 #include <optional>
 
-#include "engines/exact/leg.h"
+#include "engines/exact/round.h"
 #include "network/clock.h"
 
 namespace hedgerow::exact {
@@ -53,7 +53,6 @@ private:
     bool replay(Leg<Real>& leg, Tick next);
     bool alongRounds(Leg<Real>& leg);
     void seeRound(const Round<Real>& round, int count);
-    void goRound(const Round<Real>& round, FineTime start);
     void store(Leg<Real>& leg, const Vector<Real>& end, Tick length);
     void arrive(Leg<Real>& leg);
 
@@ -73,8 +72,7 @@ private:
     Vector<Real> y_, after_, slope_, legOut_;
     Vector<Real> guards0_, guards1_, rates0_, rates1_;  ///< of the guards at both ends of a step
     Matrix<Real> polynomials_;                          ///< of the guards, one per column
-    std::vector<double> numbers_;                       ///< of the points of the last rounds
-    std::vector<PointRef> points_;
+    RoundPoints roundPoints_;                           ///< of the last rounds
     Mode<Real>* mode_ = nullptr;
     Tick t_ = 0, inModeSince_ = 0;
     Clock::Sense sense_;

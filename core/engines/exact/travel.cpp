@@ -14,9 +14,10 @@ namespace hedgerow::exact {
 
 namespace {
 constexpr int noGuard = -1;
-constexpr int legsPerLook = 256;   ///< legs between two looks at the clock on the wall
-constexpr int roundsPerLook = 64;  ///< rounds between two looks at the swings of the traces
-constexpr int seeEvery = 8;        ///< visits of a leg between two looks at the swings of the traces
+constexpr int legsPerLook = 256;           ///< legs between two looks at the clock on the wall
+constexpr std::size_t roundsPerLook = 64;  ///< rounds between two looks at the swings of the traces
+constexpr double together = 1e-12;         ///< ends of guards that differ by less, in lengths of the piece, are one
+constexpr int seeEvery = 8;                ///< visits of a leg between two looks at the swings of the traces
 }  // namespace
 
 /// To `next`, or to the first guard that ends before, and the event there.
@@ -24,7 +25,7 @@ template <class Real>
 void Run<Real>::general(Tick next) {
     const bool noted = !request_.reference;
     Stretch<Real> stretch;
-    if (noted) stretch = {mode_, y_, {}, t_, noGuard, false, clock_.phase()};
+    if (noted) stretch = {mode_, y_, {}, t_, noGuard, false, false, clock_.phase()};
     const int generation = modeGeneration_;
     const bool fromEdge = toTick(clock_.lastEdge()) == t_;
     wayStart_ = y_;
@@ -36,6 +37,7 @@ void Run<Real>::general(Tick next) {
         stretch.length = t_ - stretch.length;
         stretch.crossing = guard;
         stretch.end = y_;
+        stretch.repeats = clock_.period() > 0 && request_.end - t_ > legs_.paysAfter() * toTick(clock_.period());
         stretch.periodic = guard == noGuard && clock_.period() > 0 && fromEdge;
     }
     magnitudes_.drifted(mode_->propagator().norm() * secondsOf<Real>(t_ - inModeSince_));
@@ -156,7 +158,9 @@ int Run<Real>::shortPiece(Tick length) {
         const Real floor = noise[static_cast<std::size_t>(i)];
         if (std::abs(polynomials_(0, i)) <= floor) polynomials_(0, i) += floor;
         const Real root = firstRoot(polynomials_.col(i).data(), order, secondsOf<Real>(length));
-        if (root >= 0 && (first < 0 || root < first)) first = root, crossed = static_cast<int>(i);
+        // Of those that end together, as two diodes with one current do, it is the first whatever the last digit says.
+        if (root >= 0 && (first < 0 || root < first - Real(together) * secondsOf<Real>(length)))
+            first = root, crossed = static_cast<int>(i);
     }
     // The states are those of the exact root; its instant is counted to the nearest tick.
     const Real tau = crossed == noGuard ? secondsOf<Real>(length) : first;
@@ -265,61 +269,47 @@ bool Run<Real>::alongRounds(Leg<Real>& leg) {
     if (toTick(clock_.lastEdge()) != t_ || recorder_.full()) return false;
     const FineTime start = clock_.lastEdge();
     const Tick limit = std::min(request_.end, clock_.nextSource());
-    int count = 0;
-    if (legOut_.size() < round.rows.rows()) legOut_.resize(round.rows.rows());
-    numbers_.clear();
-    points_.clear();
+    std::size_t count = 0;
+    round.makeRoom(roundsPerLook, roundPoints_);
     after_ = y_;
-    for (; count < roundsPerLook && toTick(start + (count + 1) * round.period) < limit && round.conditions.hold(y_);
-         ++count)
-        goRound(round, start + count * round.period);
-    if (count == 0) return false;
+    for (FineTime at = start; count < roundsPerLook && toTick(at + round.period) < limit &&
+                              round.go(y_, at, count, commutation_, roundPoints_);
+         at += round.period)
+        ++count;
+    if (count == 0) {
+        if (round.useless()) legs_.dropRound(leg);
+        return false;
+    }
     if (!y_.allFinite()) {
         y_ = after_;  // the general way finds out where
         return false;
     }
-    recorder_.points(points_, numbers_);
-    t_ = toTick(start + count * round.period);
-    clock_.skipPeriods(count);
+    round.makeRoom(count, roundPoints_);
+    recorder_.points(roundPoints_.list, roundPoints_.numbers);
+    const auto periods = static_cast<int>(count);
+    t_ = toTick(start + periods * round.period);
+    clock_.skipPeriods(periods);
+    inModeSince_ = lastEvent_ = t_;
     sink_.progress(t_);
     refreshSources();
-    seeRound(round, count);
-    events_ += count * static_cast<std::int64_t>(round.legs.size());
-    replayed_ += count * static_cast<std::int64_t>(round.legs.size());
-    gateEvents_ += count * round.gateEvents;
-    for (std::size_t i = 0; i < round.turns.size(); ++i) eventsByElement_[i] += count * round.turns[i];
+    seeRound(round, periods);
+    events_ += periods * static_cast<std::int64_t>(round.legs.size());
+    replayed_ += periods * static_cast<std::int64_t>(round.legs.size());
+    gateEvents_ += periods * round.gateEvents;
+    crossings_ += periods * round.crossings;
+    for (std::size_t i = 0; i < round.turns.size(); ++i) eventsByElement_[i] += periods * round.turns[i];
     return true;
 }
 
 /// Shows the ends of the legs of the last round to the recorder.
 template <class Real>
 void Run<Real>::seeRound(const Round<Real>& round, int count) {
-    slope_.resize(y_.size());
-    slope_(frame_.states) = 1;
-    const int weight = count * static_cast<int>(round.points.size() / round.legs.size());
+    const int weight = count * static_cast<int>(round.points() / round.legs.size());
     for (std::size_t k = 0; k < round.legs.size(); ++k) {
-        const double* number =
-            numbers_.data() + numbers_.size() + (round.endRows[k] - round.storedRows) * round.rowWidth;
-        for (const int column : round.columns) slope_(column) = *number++;
-        recorder_.see(*round.legs[k]->mode, slope_.data(), weight);
-        recorder_.see(*round.legs[k]->to, slope_.data(), weight);
+        round.valuesAtEnd(k, roundPoints_, slope_);
+        recorder_.see(*round.before[k], slope_.data(), weight);
+        recorder_.see(*round.after[k], slope_.data(), weight);
     }
-}
-
-/// Goes along a round once: adds its points to those of the rounds before.
-template <class Real>
-void Run<Real>::goRound(const Round<Real>& round, FineTime start) {
-    multiply(round.rows, y_.data(), legOut_.data());
-    const auto first = static_cast<std::uint32_t>(numbers_.size());
-    const Real* const change = legOut_.data() + round.storedRows * round.rowWidth;
-    numbers_.insert(numbers_.end(), static_cast<const Real*>(legOut_.data()), change);
-    const auto ticks = static_cast<Tick>(start >> 32);
-    const std::uint64_t fraction = static_cast<std::uint32_t>(start), half = std::uint64_t{1} << 31;
-    for (const auto& point : round.points)
-        points_.push_back({ticks + point.ticks + static_cast<Tick>((fraction + point.fraction + half) >> 32),
-                           point.view, point.signalSet,
-                           first + point.row * static_cast<std::uint32_t>(round.rowWidth)});
-    for (int i = 0; i < round.rowWidth; ++i) y_(round.columns[static_cast<std::size_t>(i)]) += change[i];
 }
 
 template <class Real>
@@ -335,7 +325,8 @@ bool Run<Real>::replay(Leg<Real>& leg, Tick next) {
     Tick length = leg.length + tail;
     Real tau = secondsOf<Real>(tail);
     if (leg.crossing >= 0) {
-        tau = firstRoot(legOut_.data() + leg.polynomialAt(), leg.order, secondsOf<Real>(leg.slack));
+        tau = tailCrossing(legOut_.data() + leg.polynomialAt(), leg.order, secondsOf<Real>(leg.slack), leg.companions,
+                           Real(-1));
         if (tau < 0) return false;
         length = leg.length + toTicks(tau);
     }
