@@ -6,6 +6,7 @@
 #include <numbers>
 #include <thread>
 
+#include "circuits.h"
 #include "session/registry.h"
 #include "session/state_file.h"
 #include "session/verify.h"
@@ -18,11 +19,13 @@ using namespace hedgerow::test;
 namespace {
 
 /// Runs, solves again in long double, and compares.
-void expectVerified(const Circuit& circuit, double tolerance, std::int64_t leastAlongLegs) {
+void expectVerified(const Circuit& circuit, double tolerance, std::int64_t leastAlongLegs,
+                    std::int64_t leastAlongRounds = 0) {
     const auto r = run(circuit);
     ASSERT_TRUE(r);
     ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
     EXPECT_GE(r->summary().counter("events along legs"), leastAlongLegs);
+    EXPECT_GE(r->summary().counter("periods along rounds"), leastAlongRounds);
     const auto check = verify(*r, CancelToken());
     ASSERT_TRUE(check) << check.error().message;
     EXPECT_TRUE(check->sameEvents) << check->events << " and " << check->referenceEvents;
@@ -62,10 +65,26 @@ public:
 
 }  // namespace
 
-TEST(
-    Shortcuts,
-    RoundsOfContinuousConduction) {  // Rounds take the edges where they are, the check rounds them to ticks of 6e-17 s.
-    expectVerified(stepUp("0.5", "24", "48", "5m"), 1e-10, 700);
+// Rounds take the edges where they are, the check rounds them to ticks of 6e-17 s.
+TEST(Shortcuts, RoundsOfContinuousConduction) { expectVerified(stepUp("0.5", "24", "48", "5m"), 1e-10, 700, 350); }
+
+// A guard ends within each period, and the rest of it is as long as that leaves it.
+TEST(Shortcuts, RoundsOfDiscontinuousConduction) {
+    expectVerified(stepUp("0.3", "200", "60", "30m"), 1e-10, 8000, 2000);
+}
+
+// Two diodes end together, and the current they carried has to find another way.
+TEST(Shortcuts, RoundsOfAPhaseShiftedBridge) {
+    Circuit c = bench::phaseShiftedBridge();
+    c.plan("5m", "1e-2");
+    expectVerified(c, 1e-9, 3000, 200);
+}
+
+// The diodes of the resonant half-bridge stop at a quarter of a period that the load decides.
+TEST(Shortcuts, RoundsOfAResonantHalfBridge) {
+    Circuit c = bench::resonantHalfBridge();
+    c.plan("20m", "1e-2");
+    expectVerified(c, 1e-9, 5000, 200);
 }
 
 TEST(Shortcuts, LegsOfDiscontinuousConduction) { expectVerified(stepUp("0.3", "200", "60", "5m"), 1e-10, 1000); }

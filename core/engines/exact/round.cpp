@@ -157,11 +157,15 @@ struct Round<Real>::Builder {
     }
 
     /// From the start of the stage: the values where the tail begins minus those at the start, the other coefficients
-    /// of the tail, and the guard's polynomial.
+    /// of the tail, and the polynomials of the guards.
     Matrix<Real> tailOf(const Leg<Real>& leg, const Matrix<Real>& whole) const {
-        const Matrix<Real> own = leg.rows.bottomRows(leg.rows.rows() - leg.tailAt());
-        Matrix<Real> result = own * whole;
-        result.topRows(n) += before;
+        Matrix<Real> own = leg.rows.bottomRows(leg.rows.rows() - leg.tailAt()) * whole;
+        own.topRows(n) += before;
+        const Eigen::Index terms = leg.order + 1, polynomials = own.rows() - n * terms;
+        Matrix<Real> result(round.width_ * terms + polynomials, n);
+        for (Eigen::Index j = 0; j < terms; ++j)
+            result.middleRows(round.width_ * j, round.width_) = kept(own.middleRows(n * j, n));
+        result.bottomRows(polynomials) = own.bottomRows(polynomials);
         return result;
     }
 
@@ -276,11 +280,10 @@ bool Round<Real>::pass(Stage& stage, Vector<Real>& y, FineTime& at, FineTime sta
 template <class Real>
 bool Round<Real>::passTail(Stage& stage, const Real* rows, Vector<Real>& y, FineTime& at, FineTime start) {
     constexpr Real tick = Real(tickSeconds), fine = Real(0x1p-86L);
-    const Eigen::Index n = y.size();
     at += stage.length;
     Real& tau = stage.tau;
     if (stage.crossing >= 0) {
-        tau = tailCrossing(rows + n * (stage.order + 1), stage.order,
+        tau = tailCrossing(rows + width_ * (stage.order + 1), stage.order,
                            secondsOf<Real>(static_cast<Tick>(stage.slack >> 32)), stage.companions, tau);
         if (tau < 0) return false;
         const Real ticks = tau * (1 / tick);
@@ -294,10 +297,10 @@ bool Round<Real>::passTail(Stage& stage, const Real* rows, Vector<Real>& y, Fine
             secondsOf<Real>(static_cast<Tick>(rest >> 32)) + static_cast<Real>(static_cast<std::uint32_t>(rest)) * fine;
         at = start + stage.end;
     }
-    for (Eigen::Index i = 0; i < n; ++i) {
+    for (int i = 0; i < width_; ++i) {
         Real sum = 0;
-        for (int j = stage.order; j >= 1; --j) sum = (sum + rows[j * n + i]) * tau;
-        y(i) += rows[i] + sum;
+        for (int j = stage.order; j >= 1; --j) sum = (sum + rows[j * width_ + i]) * tau;
+        y(i < states_ ? i : i + 1) += rows[i] + sum;
     }
     return true;
 }

@@ -322,6 +322,7 @@ void Run<Real>::finish(RunSummary& summary) {
                         {"revisits", commutation_.configurationsRevisited()},
                         {"legs", legs_.built()},
                         {"events along legs", replayed_},
+                        {"periods along rounds", rounds_},
                         {"steps", steps_},
                         {"products", commutation_.products()},
                         {"descents", descents_},

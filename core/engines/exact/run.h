@@ -92,7 +92,8 @@ private:
     std::vector<std::pair<Tick, int>> recent_;  ///< the latest located events, in a ring
     std::size_t recentAt_ = 0;
     std::vector<std::int64_t> eventsByElement_;
-    std::int64_t events_ = 0, gateEvents_ = 0, crossings_ = 0, timeouts_ = 0, steps_ = 0, descents_ = 0, replayed_ = 0;
+    std::int64_t events_ = 0, gateEvents_ = 0, crossings_ = 0, timeouts_ = 0, steps_ = 0, descents_ = 0, replayed_ = 0,
+                 rounds_ = 0;
     double secondsGeneral_ = 0.0, secondsEvents_ = 0.0, secondsLegs_ = 0.0;
     Stopwatch watch_;
 };

@@ -295,6 +295,7 @@ bool Run<Real>::alongRounds(Leg<Real>& leg) {
     seeRound(round, periods);
     events_ += periods * static_cast<std::int64_t>(round.legs.size());
     replayed_ += periods * static_cast<std::int64_t>(round.legs.size());
+    rounds_ += periods;
     gateEvents_ += periods * round.gateEvents;
     crossings_ += periods * round.crossings;
     for (std::size_t i = 0; i < round.turns.size(); ++i) eventsByElement_[i] += periods * round.turns[i];
