@@ -144,7 +144,6 @@ void Commutation<Real>::trim(const Mode<Real>* keep) {
 
 template <class Real>
 Result<Mode<Real>*> Commutation<Real>::settle(Vector<Real>& y, const Segments& wanted, Tick t, const Cause& cause) {
-    const Vector<Real> before = y;
     // When a time has run out the segment that follows is known; what came of it elsewhere would lead back. So it is
     // with a guard that was followed to its end.
     auto guess = cause.sort == Cause::Sort::timeout ? guesses_.end() : guesses_.find(wanted);
@@ -155,6 +154,9 @@ Result<Mode<Real>*> Commutation<Real>::settle(Vector<Real>& y, const Segments& w
     Segments candidate = guess == guesses_.end() ? wanted : guess->second;
     // A comparator with hysteresis has two states that fit: it stays in the one it is in.
     for (const std::size_t element : logic_) candidate[element] = wanted[element];
+    if (guess != guesses_.end())
+        if (Mode<Real>& expected = mode(candidate); settleAs(expected, y)) return &expected;
+    const Vector<Real> before = y;
     Mode<Real>* last = nullptr;
     Mode<Real>* found = search(candidate, before, y, last);
     // A mode that would cut a winding current is taken only when there is no other, and then it is an error.
