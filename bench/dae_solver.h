@@ -1,0 +1,20 @@
+#pragma once
+
+#include <vector>
+
+#include "network/network.h"
+
+namespace hedgerow::bench {
+
+struct DaeOutcome {
+    std::vector<double> states;  ///< at the end
+    double seconds = 0;          ///< of wall-clock time
+    long steps = 0;
+    bool finished = false;
+};
+
+/// IDA (variable-order BDF on F(t, y, y') = 0) with KLU and an analytic Jacobian on the equations of a network.
+/// @param end  s
+DaeOutcome solveDae(const Network& network, double end, double tolerance);
+
+}  // namespace hedgerow::bench
