@@ -143,9 +143,14 @@ Problem switchingStage(int rung) {
 
 }  // namespace
 
-int main() {
-    compare(ofTestSet("transistor amplifier, 0.2 s", test::transistorAmplifier(), 9, 1e-9));
-    compare(ofTestSet("ring modulator, 1 ms", test::ringModulator(), 1, 1e-7));
-    compare(switchingStage(4));
-    compare(switchingStage(3));
+/// @param argv  nothing, or part of the name of the problem to compare on
+int main(int argc, char** argv) {
+    const std::string wanted = argc > 1 ? argv[1] : "";
+    for (const auto& make :
+         {std::function([] { return ofTestSet("transistor amplifier, 0.2 s", test::transistorAmplifier(), 9, 1e-9); }),
+          std::function([] { return ofTestSet("ring modulator, 1 ms", test::ringModulator(), 1, 1e-7); }),
+          std::function([] { return switchingStage(4); }), std::function([] { return switchingStage(3); })}) {
+        const Problem problem = make();
+        if (problem.name.find(wanted) != std::string::npos) compare(problem);
+    }
 }

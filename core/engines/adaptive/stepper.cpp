@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <numeric>
 
 #include <Eigen/Dense>
 
@@ -10,6 +11,26 @@ namespace hedgerow::adaptive {
 namespace {
 
 constexpr double leastGrowth = 0.2, mostGrowth = 5.0, safety = 0.85;
+
+/// How far beyond its end a step is continued for a first guess of the next one, in its lengths.
+constexpr double farthestAhead = 1.2;
+constexpr std::size_t mostPlaces = 4;  ///< earlier stages from which a stage is guessed
+
+/// Weights of the values at `places` that continue them to `to`: of the polynomial through the nearest of them.
+std::vector<double> continued(const std::vector<double>& places, double to) {
+    std::vector<std::size_t> nearest(places.size());
+    std::iota(nearest.begin(), nearest.end(), std::size_t{0});
+    std::stable_sort(nearest.begin(), nearest.end(),
+                     [&](std::size_t a, std::size_t b) { return std::abs(places[a] - to) < std::abs(places[b] - to); });
+    nearest.resize(std::min(nearest.size(), mostPlaces));
+    std::vector<double> weights(places.size(), 0.0);
+    for (const std::size_t i : nearest) {
+        weights[i] = 1;
+        for (const std::size_t j : nearest)
+            if (j != i) weights[i] *= (to - places[j]) / (places[i] - places[j]);
+    }
+    return weights;
+}
 
 /// Coefficients of the polynomials that are 1 at one of the places and 0 at the others: [place][power].
 std::vector<double> lagrange(const std::vector<double>& places) {
@@ -47,11 +68,46 @@ void Stepper::use(const Tableau& tableau) {
     std::vector<double> places;
     for (const int stage : tableau.dense) places.push_back(tableau.c[static_cast<std::size_t>(stage)]);
     weights_ = lagrange(places);
+    const std::size_t n = tableau.c.size();
+    ahead_.assign(n * n, 0.0);
+    for (std::size_t s = 2; s < n; ++s) {
+        const std::vector<double> weights =
+            continued({tableau.c.begin(), tableau.c.begin() + static_cast<std::ptrdiff_t>(s)}, tableau.c[s]);
+        std::copy(weights.begin(), weights.end(), ahead_.begin() + static_cast<std::ptrdiff_t>(s * n));
+    }
+    known_ = false;
     newton_.reset();
+}
+
+/// A first guess of a stage: for the first one from the attempt before, for the others from those before it.
+/// @param part  of the attempt before, where the first stage lies
+void Stepper::predict(std::size_t stage, double part) {
+    if (stage == 1) {
+        if (known_ && part <= 1 + farthestAhead)
+            stages_[1].swap(continued_);
+        else
+            stages_[1] = stages_[0];
+        return;
+    }
+    Values& guess = stages_[stage];
+    std::fill(guess.begin(), guess.end(), 0.0);
+    for (std::size_t j = 0; j < stage; ++j) {
+        const double weight = ahead_[stage * stages_.size() + j];
+        if (weight == 0) continue;
+        for (std::size_t k = 0; k < guess.size(); ++k) guess[k] += weight * stages_[j][k];
+    }
 }
 
 Outcome Stepper::attempt(const Instant& start, Tick t, Tick length, bool atBreak) {
     const double h = toSeconds(length), alpha = h * tableau_->gamma;
+    const double part = lastLength_ > 0
+                            ? (static_cast<double>(t - lastStart_) + tableau_->c[1] * static_cast<double>(length)) /
+                                  static_cast<double>(lastLength_)
+                            : 0;
+    if (known_) {
+        continued_.resize(start.z.size());
+        within(part, continued_);
+    }
     stages_[0] = start.z;
     system_.rates(start.z, slopes_[0]);
     for (std::size_t s = 1; s < stages_.size(); ++s) {
@@ -63,11 +119,17 @@ Outcome Stepper::attempt(const Instant& start, Tick t, Tick length, bool atBreak
         const bool last = s + 1 == stages_.size();
         const Tick offset = last ? length : static_cast<Tick>(tableau_->c[s] * static_cast<double>(length));
         newton_.sources(t + offset - (last && atBreak ? 1 : 0));
-        stages_[s] = stages_[s - 1];
-        if (const Outcome outcome = newton_.solve(base_, alpha, stages_[s], x_); outcome != Outcome::good)
+        predict(s, part);
+        if (const Outcome outcome = newton_.solve(base_, alpha, stages_[s], x_, stages_[s - 1]);
+            outcome != Outcome::good) {
+            known_ = false;
             return outcome;
+        }
         system_.rates(stages_[s], slopes_[s]);
     }
+    known_ = stages_.size() > 2;  // of two stages there is no course to go on with
+    lastStart_ = t;
+    lastLength_ = length;
     end_.x = x_;
     end_.z = stages_.back();
     // The error of the states, as far as the equations let it live: stiff parts of it die within the step.

@@ -41,6 +41,8 @@ public:
     const Newton& newton() const { return newton_; }
 
 private:
+    void predict(std::size_t stage, double part);
+
     System& system_;
     const Tableau* tableau_;
     Scales& scales_;
@@ -49,7 +51,10 @@ private:
     Instant end_;
     std::vector<Values> stages_, slopes_;  ///< z and x' of each stage
     std::vector<double> weights_;          ///< [stage of dense][power]: of the polynomial, by powers of the part
-    Values base_, x_, r_, errors_;
+    std::vector<double> ahead_;            ///< [stage][earlier stage]: weights that continue them to it
+    Values base_, x_, r_, errors_, continued_;
+    bool known_ = false;  ///< whether stages_ are those of an attempt from lastStart_ on that goes on smoothly
+    Tick lastStart_ = 0, lastLength_ = 0;
     double error_ = 0;
 };
 

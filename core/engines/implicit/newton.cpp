@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <optional>
 
 namespace hedgerow::implicit {
 
@@ -9,7 +10,7 @@ namespace {
 
 constexpr int mostIterations = 8, mostCarefulIterations = 100;
 constexpr int mostSteepIterations = 40;
-constexpr double iterationShare = 0.01;  ///< of the tolerance, that an iteration may leave
+constexpr double iterationShare = 0.1;  ///< of the tolerance, that an iteration may leave
 constexpr double slow = 0.3;             ///< contraction above which the Jacobian is made anew
 constexpr double carefulNoise = 1e-6;    ///< the same where a circuit at rest has given no scales yet
 constexpr double carefulEnd = 1e-11;     ///< of its scale, by which an unknown may still move
@@ -30,11 +31,14 @@ Newton::Newton(System& system, Scales& scales, double tolerance)
 }
 
 Outcome Newton::solve(const Values& base, double alpha, Values& z, Values& x) {
-    const Values start = z;
-    Outcome outcome = iterate(base, alpha, z, x, mostIterations, false);
+    return solve(base, alpha, z, x, Values(z));
+}
+
+Outcome Newton::solve(const Values& base, double alpha, Values& z, Values& x, const Values& behind) {
+    const Outcome outcome = iterate(base, alpha, z, x, mostIterations, false);
     if (outcome != Outcome::diverged) return outcome;
     // Along an exponential, iterations approach in small steps first: then each gets its own Jacobian.
-    z = start;
+    z = behind;
     return iterate(base, alpha, z, x, mostSteepIterations, true);
 }
 
@@ -83,11 +87,12 @@ Outcome Newton::iterate(const Values& base, double alpha, Values& z, Values& x, 
         for (std::size_t i = 0; i < z.size(); ++i) trial_[i] = z[i] - r_[i];
         if (!system_.linear()) system_.tame(z, trial_);
         // Far from where the circuit has been, values count by their own size.
-        Scales here(system_.network());
-        if (careful) here.see(trial_, {});
+        std::optional<Scales> here;
+        if (careful) here.emplace(system_.network()).see(trial_, {});
         double moved = 0, movedCurrents = 0;
         for (std::size_t i = 0; i < z.size(); ++i) {
-            const double part = std::abs(trial_[i] - z[i]) / (scales_.ofUnknown(i) + (careful ? here.ofUnknown(i) : 0));
+            const double part =
+                std::abs(trial_[i] - z[i]) / (scales_.ofUnknown(i) + (careful ? here->ofUnknown(i) : 0));
             if (!(part <= std::max(moved, movedCurrents))) worst_ = i;
             double& most =
                 system_.network().sortOf(static_cast<int>(i)) == UnknownSort::current ? movedCurrents : moved;

@@ -21,12 +21,14 @@ enum class Outcome { good, inaccurate, diverged, singular };
 
 class Newton {
 public:
-    /// @param tolerance  of a step, relative to the scales: iterations go on until a hundredth of it
+    /// @param tolerance  of a step, relative to the scales: iterations go on until a tenth of it
     Newton(System& system, Scales& scales, double tolerance);
 
     /// Finds z, and x with it, for sources as they were set. Takes the factors of the last call where alpha is the same
     /// and they contract well enough. @param z  where to start, and where it ends
     Outcome solve(const Values& base, double alpha, Values& z, Values& x);
+    /// @param behind  where to start again when z, which was guessed, leads nowhere
+    Outcome solve(const Values& base, double alpha, Values& z, Values& x, const Values& behind);
     /// To the last digit, with a Jacobian for each iteration, however far away the start is.
     Outcome solveCarefully(const Values& base, double alpha, Values& z, Values& x);
 

@@ -16,7 +16,9 @@ public:
     explicit Scales(const Network& network)
         : network_(network),
           unknowns_(static_cast<std::size_t>(network.unknownCount()), 0.0),
-          states_(network.states.size(), 0.0) {
+          states_(network.states.size(), 0.0),
+          unknownScales_(unknowns_.size(), least),
+          stateScales_(states_.size(), least) {
         for (const StateInfo& state : network.states)
             ofState_.push_back(state.sort == StateSort::capacitorVoltage ? UnknownSort::voltage
                                : state.sort == StateSort::windingCurrent ? UnknownSort::current
@@ -24,19 +26,17 @@ public:
     }
 
     void see(std::span<const double> z, std::span<const double> x) {
-        for (std::size_t i = 0; i < z.size(); ++i) {
-            unknowns_[i] = std::max(unknowns_[i], std::abs(z[i]));
-            double& all = largest(sortOf(i));
-            all = std::max(all, std::abs(z[i]));
-        }
-        for (std::size_t i = 0; i < x.size(); ++i) {
-            states_[i] = std::max(states_[i], std::abs(x[i]));
-            double& all = largest(ofState_[i]);
-            all = std::max(all, std::abs(x[i]));
-        }
+        bool grew = false;
+        for (std::size_t i = 0; i < z.size(); ++i) grew |= take(z[i], unknowns_[i], sortOf(i));
+        for (std::size_t i = 0; i < x.size(); ++i) grew |= take(x[i], states_[i], ofState_[i]);
+        if (!grew) return;
+        for (std::size_t i = 0; i < unknowns_.size(); ++i)
+            unknownScales_[i] = std::max(unknowns_[i], floorOf(sortOf(i))) + least;
+        for (std::size_t i = 0; i < states_.size(); ++i)
+            stateScales_[i] = std::max(states_[i], floorOf(ofState_[i])) + least;
     }
-    double ofUnknown(std::size_t i) const { return std::max(unknowns_[i], floorOf(sortOf(i))) + least; }
-    double ofState(std::size_t i) const { return std::max(states_[i], floorOf(ofState_[i])) + least; }
+    double ofUnknown(std::size_t i) const { return unknownScales_[i]; }
+    double ofState(std::size_t i) const { return stateScales_[i]; }
     /// Of a linear form, for what counts as zero of a guard.
     double ofTerms(const Terms& terms) const {
         double sum = 0;
@@ -51,6 +51,13 @@ public:
     double current() const { return largest(UnknownSort::current); }
 
 private:
+    bool take(double value, double& own, UnknownSort sort) {
+        const double size = std::abs(value);
+        if (!(size > own)) return false;
+        own = size;
+        largest(sort) = std::max(largest(sort), size);
+        return true;
+    }
     UnknownSort sortOf(std::size_t unknown) const { return network_.sortOf(static_cast<int>(unknown)); }
     double largest(UnknownSort sort) const { return largest_[static_cast<std::size_t>(sort)]; }
     double& largest(UnknownSort sort) { return largest_[static_cast<std::size_t>(sort)]; }
@@ -60,7 +67,8 @@ private:
     }
     static constexpr double small = 1e-3, smallSignal = 1e-7, least = 1e-6;
     const Network& network_;
-    std::vector<double> unknowns_, states_;
+    std::vector<double> unknowns_, states_;            ///< the largest magnitudes
+    std::vector<double> unknownScales_, stateScales_;  ///< what errors count against
     std::vector<UnknownSort> ofState_;
     std::array<double, 3> largest_ = {};
 };
