@@ -54,7 +54,7 @@ TEST(Bipolar, BlocksWithoutABaseCurrent) {
         for (const int rung : {1, 2, 4}) {
             // On rung 4 the current that charges its collector is multiplied at first.
             Circuit later = stage("0", "100", polarity, rung);
-            later.plan("100u");
+            later.plan("100u", "1e-6");
             const auto r = run(later);
             ASSERT_TRUE(r);
             ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
