@@ -52,13 +52,13 @@ TEST(Bipolar, MultipliesOrSaturates) {
 TEST(Bipolar, BlocksWithoutABaseCurrent) {
     for (const char* polarity : {"npn", "pnp"})
         for (const int rung : {1, 2, 4}) {
-            // On rung 4 the current that charges its collector is multiplied at first.
+            // On rung 4 the charge of the base leaves through a junction that conducts ever less: i_C falls as 1 / t.
             Circuit later = stage("0", "100", polarity, rung);
             later.plan("100u", "1e-6");
             const auto r = run(later);
             ASSERT_TRUE(r);
             ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
-            EXPECT_NEAR(std::abs(at(*r, "Q1.v", 99e-6)), 10, rung == 4 ? 1e-3 : 2e-4) << polarity << rung;
+            EXPECT_NEAR(std::abs(at(*r, "Q1.v", 99e-6)), 10, rung == 4 ? 3e-3 : 2e-4) << polarity << rung;
         }
 }
 
