@@ -82,8 +82,11 @@ private:
         part.rung = 4;
         if (card.type == "D") return diode(card, std::move(part));
         if (card.type == "NMOS") return transistor(card, std::move(part));
+        if (card.type == "NPN" || card.type == "PNP") return bipolar(card, std::move(part));
+        if (card.type == "SW") return contact(card, std::move(part));
         remark(card.line, fmt::format(".model {} {}", card.name, card.type),
-               "there is no part for this type: diodes (D) and n-channel transistors (NMOS) are taken");
+               "there is no part for this type: diodes (D), bipolar (NPN, PNP) and n-channel transistors (NMOS) and "
+               "switches by voltage (SW) are taken");
         return {};
     }
 
@@ -107,6 +110,58 @@ private:
         if (card.values.contains("TT"))
             remark(card.line, "TT",
                    "taken as the life of the stored charge; the transit time, half of it, is estimated");
+        listRest(card, taker);
+        return part;
+    }
+
+    /// The transport form that the part has on rung 4; its knees are those of the card at the current.
+    std::optional<Part> bipolar(const ModelCard& card, Part part) {
+        Taker taker{card, part, {}};
+        part.kind = "bipolar-transistor";
+        part.values.set("polarity", card.type == "PNP" ? "pnp" : "npn");
+        const double gain = std::max(taker.get("BF").value_or(100), 1e-3), emission = taker.get("NF").value_or(1),
+                     saturation = std::max(taker.get("IS").value_or(1e-16), 1e-40),
+                     base = std::max(taker.get("RB").value_or(0), 0.0), emitter = taker.get("RE").value_or(0);
+        part.values.set("beta", number(gain));
+        part.values.set("betar", number(std::max(taker.get("BR").value_or(1), 1e-3)));
+        part.values.set("is", number(saturation));
+        part.values.set("n", number(std::clamp(emission, 0.5, 10.0)));
+        part.values.set("rb", number(base + emitter * (1 + gain)));
+        part.values.set("ron", number(std::max(taker.get("RC").value_or(0) + emitter, 0.0)));
+        part.values.set("cbe", number(std::max(taker.get("CJE").value_or(0), 1e-15)));
+        part.values.set("cbc", number(std::max(taker.get("CJC").value_or(0), 1e-15)));
+        part.values.set("phi", number(std::max(taker.get("VJE").value_or(0.75), 1e-3)));
+        part.values.set("grading", number(std::clamp(taker.get("MJE").value_or(0.33), 0.0, 0.9)));
+        part.values.set("tf", number(std::max(taker.get("TF").value_or(0), 0.0)));
+        part.values.set("tr", number(std::max(taker.get("TR").value_or(0), 0.0)));
+        // Rungs 2 and 3: the base at the current, and a collector as it saturates at a tenth of the gain.
+        const double thermal = emission * 0.025693, forced = gain / 10, reverse = std::stod(*part.values.find("betar"));
+        part.values.set("vf", number(thermal * std::log(current_ / saturation + 1)));
+        // From i_C = f i_B of the transport form: exp(v_CE / (n V_T)) = (1 + (1 + f) / beta_R) / (1 - f / beta).
+        part.values.set("vsat", number(thermal * std::log((1 + (1 + forced) / reverse) / (1 - forced / gain))));
+        if (emitter > 0) remark(card.line, "RE", "added to the resistances of base and collector, as the gain has it");
+        remark(card.line, fmt::format(".model {} {}", card.name, card.type),
+               "the knees of rungs 2 and 3 are those of its own formulas at the current, saturated at a tenth of the "
+               "gain");
+        listRest(card, taker);
+        return part;
+    }
+
+    /// V_T and V_H: it closes above V_T + V_H and opens below V_T - V_H.
+    std::optional<Part> contact(const ModelCard& card, Part part) {
+        Taker taker{card, part, {}};
+        part.kind = "voltage-controlled-switch";
+        part.rung = 2;
+        const double middle = taker.get("VT").value_or(0), half = std::abs(taker.get("VH").value_or(0));
+        part.values.set("von", number(middle + half));
+        part.values.set("voff", number(middle - half));
+        const double on = std::max(taker.get("RON").value_or(1), 0.0), off = taker.get("ROFF").value_or(1e12);
+        if (off <= on) {
+            remark(card.line, fmt::format(".model {} SW", card.name), "it conducts more when it is open");
+            return {};
+        }
+        part.values.set("ron", number(on));
+        part.values.set("roff", number(off));
         listRest(card, taker);
         return part;
     }
@@ -155,7 +210,7 @@ private:
     ImportedDevice reduced(Part part, const ModelCard& card) {
         ImportedDevice device{std::move(part)};
         const PartKind& kind = *partLibrary().catalogue().find(device.part.kind);
-        if (device.part.kind == "mosfet") return device;
+        if (device.part.kind != "diode" && device.part.kind != "zener") return device;
         JigPoint point;
         point.current = current_;
         const std::vector<Jig> jigs = jigsFor(kind);
@@ -243,7 +298,9 @@ private:
             if (!found) return refuse(found.error().message);
             return fmt::format("{} {} {} {} {} {}\n", name, kind, net(w[0]), net(w[1]), key, number(*found));
         };
-        const std::size_t least = letter == 'e' || letter == 'g' ? 5 : letter == 'f' || letter == 'h' ? 4 : 3;
+        const std::size_t least = letter == 'e' || letter == 'g' || letter == 's'   ? 5
+                                  : letter == 'f' || letter == 'h' || letter == 'q' ? 4
+                                                                                    : 3;
         if (w.size() < least) return refuse("it is not complete");
         switch (letter) {
             case 'r':
@@ -286,19 +343,39 @@ private:
                                    net(w[0]), net(w[1]), tail(source, k),
                                    k == controls[source] ? net(*end) : tail(source, k + 1), number(*gain));
             }
-            case 'd': {
-                for (const ImportedDevice& device : import_.devices)
-                    if (lowered(device.part.name) == lowered(identifier(w[2], "M")))
-                        return diodeLine(name, w, device.part);
+            case 'd':
+                if (const Part* diode = carded(w[2], {"diode", "zener"})) return deviceLine(name, {w[0], w[1]}, *diode);
                 return refuse(fmt::format("there is no card of a diode '{}'", w[2]));
+            case 'q': {
+                // Collector, base, emitter; a substrate, where there is one, comes before the card.
+                const bool substrate = w.size() > 4 && !carded(w[3], {"bipolar-transistor"});
+                const std::string& card = w[substrate ? 4 : 3];
+                if (const Part* transistor = carded(card, {"bipolar-transistor"}))
+                    return deviceLine(name, {w[0], w[1], w[2]}, *transistor);
+                return refuse(fmt::format("there is no card of a bipolar transistor '{}'", card));
             }
+            case 's':
+                if (const Part* contact = carded(w[4], {"voltage-controlled-switch"}))
+                    return deviceLine(name, {w[0], w[1], w[2], w[3]}, *contact);
+                return refuse(fmt::format("there is no card of a switch '{}'", w[4]));
             default:
                 return refuse(fmt::format("there is no part for elements of this kind ({})", element.name.front()));
         }
     }
 
-    std::string diodeLine(const std::string& name, const std::vector<std::string>& w, const Part& device) {
-        std::string line = fmt::format("{} {} {} {} rung 4", name, device.kind, net(w[0]), net(w[1]));
+    /// A device of one of these kinds that a card of this name became.
+    const Part* carded(const std::string& card, std::initializer_list<std::string_view> kinds) const {
+        for (const ImportedDevice& device : import_.devices)
+            if (lowered(device.part.name) == lowered(identifier(card, "M")) &&
+                std::find(kinds.begin(), kinds.end(), device.part.kind) != kinds.end())
+                return &device.part;
+        return nullptr;
+    }
+
+    std::string deviceLine(const std::string& name, const std::vector<std::string>& nets, const Part& device) {
+        std::string line = fmt::format("{} {}", name, device.kind);
+        for (const std::string& word : nets) line += " " + net(word);
+        line += fmt::format(" rung {}", device.rung);
         const PartKind& kind = *partLibrary().catalogue().find(device.kind);
         for (const ParameterKind& parameter : kind.parameters)
             if (const std::string* text = device.values.find(parameter.key))

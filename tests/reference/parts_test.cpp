@@ -365,3 +365,25 @@ TEST(SampledSine, IsHeldBetweenSamples) {
         EXPECT_NEAR(measures(*r, "out.v", k * 1e-3, (k + 1) * 1e-3).mean, duty, 1e-9) << k;
     }
 }
+
+// A sine passes the thresholds where asin says; between them the switch stays as it is.
+TEST(ControlledSwitch, ClosesAndOpensAtItsThresholds) {
+    Circuit c;
+    c.add("sine-voltage", "VC", {"k", "0"}, {{"peak", "5"}, {"f", "1k"}})
+        .add("dc-voltage", "V1", {"in", "0"}, {{"level", "10"}})
+        .add("voltage-controlled-switch", "S1", {"in", "out", "k", "0"}, {{"von", "3"}, {"voff", "-2"}})
+        .add("resistor", "R1", {"out", "0"}, {{"r", "5"}})
+        .plan("2m", "1e-3");
+    const auto r = run(c);
+    ASSERT_TRUE(r);
+    ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
+    const double w = 2 * std::numbers::pi * 1e3;
+    const double closes = std::asin(3.0 / 5) / w, opens = (std::numbers::pi + std::asin(2.0 / 5)) / w;
+    for (const double period : {0.0, 1e-3}) {
+        EXPECT_NEAR(at(*r, "S1.i", period + closes - 1e-9), 0, 1e-12);
+        EXPECT_NEAR(at(*r, "S1.i", period + closes + 1e-9), 2, 1e-12);
+        EXPECT_NEAR(at(*r, "S1.i", period + opens - 1e-9), 2, 1e-12);
+        EXPECT_NEAR(at(*r, "S1.i", period + opens + 1e-9), 0, 1e-12);
+    }
+    EXPECT_EQ(r->summary().counter("located crossings"), 4);
+}

@@ -5,6 +5,7 @@
 #include <random>
 #include <sstream>
 
+#include "formats/cards/card_expression.h"
 #include "model/modules.h"
 #include "session/card_import.h"
 #include "session/registry.h"
@@ -65,17 +66,103 @@ TEST(Cards, LinesGoOnAndRemarksDoNotCount) {
     EXPECT_TRUE(file.remarks.empty());
 }
 
+TEST(Cards, ExpressionsAreWorkedOut) {
+    const CardParameters known = {{"R", 3}, {"LEN", 2e-3}};
+    const std::pair<const char*, double> good[] = {{"{r}", 3},
+                                                   {"{2*R+1k}", 1006},
+                                                   {"{ -2^2 }", -4},
+                                                   {"{2**3**2}", 512},
+                                                   {"{(1+2)*(3-r)/2}", 0},
+                                                   {"{1m/len}", 0.5},
+                                                   {"{max(r, 5) + min(1,2)}", 6},
+                                                   {"{sqrt(16)*exp(ln(2))}", 8},
+                                                   {"{10meg/1k}", 1e4},
+                                                   {"4.7k", 4700}};
+    for (const auto& [text, value] : good) {
+        const auto read = cardValue(text, known);
+        ASSERT_TRUE(read) << text << ": " << read.error().message;
+        EXPECT_NEAR(*read, value, 1e-12 * std::max(1.0, std::abs(value))) << text;
+    }
+    for (const char* text : {"{}", "{1/0}", "{x}", "{2*}", "{(1}", "{1)}", "{sin(1,2)}", "{sqrt(-1)}", "{2 3}", "{r.}"})
+        EXPECT_FALSE(cardValue(text, known)) << text;
+    EXPECT_FALSE(cardValue("{" + std::string(100'000, '(') + "1}", known)) << "nested";
+    EXPECT_FALSE(cardValue("{" + std::string(100'000, '-') + "1}", known)) << "nested";
+}
+
+// Parameters of the file, of a subcircuit, and of those before them; outside they are gone.
+TEST(Cards, ParametersReachWhatFollowsThem) {
+    const CardFile file = readCards(
+        ".param base=2 twice={2*base}\n"
+        ".model d1 D(RS={twice*1m})\n"
+        ".subckt s1 1 2 params: n=5 m={n*base}\n"
+        "R1 1 2 {m}\n"
+        "C1 1 2 {n*1u}\n"
+        ".ends\n"
+        ".model d2 D(RS={m})\n");
+    EXPECT_NEAR(file.models.at(0).values.at("RS"), 4e-3, 1e-15);
+    ASSERT_EQ(file.subcircuits.size(), 1u);
+    EXPECT_EQ(file.subcircuits[0].pins, (std::vector<std::string>{"1", "2"}));
+    EXPECT_NEAR(std::stod(file.subcircuits[0].elements.at(0).words.at(2)), 10, 1e-12);
+    EXPECT_NEAR(std::stod(file.subcircuits[0].elements.at(1).words.at(2)), 5e-6, 1e-18);
+    EXPECT_TRUE(remarked(file.remarks, 7, "'M' has no value here"));
+    EXPECT_FALSE(file.models.at(1).values.contains("RS"));
+}
+
+// A stage of a subcircuit with a transistor and a switch runs as its cards say.
+TEST(Cards, ABipolarTransistorAndASwitchWorkInAModule) {
+    const CardImport import = importCards(
+        ".model qn NPN(IS=1f BF=80 BR=4 RB=3 RC=50m CJE=90p CJC=30p TF=0.5n TR=20n)\n"
+        ".model qp PNP(IS=1f BF=60)\n"
+        ".model sw1 SW(VT=2 VH=0.5 RON=20m ROFF=1meg)\n"
+        ".subckt driver in out vcc gnd\n"
+        "RB in b 1k\n"
+        "Q1 out b gnd qn\n"
+        "RL vcc out 100\n"
+        "S1 out gnd in gnd sw1\n"
+        ".ends\n",
+        1, CancelToken());
+    ASSERT_EQ(import.devices.size(), 3u);
+    const Part* npn = device(import, "qn");
+    EXPECT_EQ(npn->kind, "bipolar-transistor");
+    EXPECT_EQ(valueOf(*npn, "beta"), 80);
+    EXPECT_EQ(*device(import, "qp")->values.find("polarity"), "pnp");
+    EXPECT_EQ(valueOf(*device(import, "sw1"), "von"), 2.5);
+    EXPECT_EQ(valueOf(*device(import, "sw1"), "voff"), 1.5);
+    ASSERT_EQ(import.modules.size(), 1u);
+    EXPECT_EQ(import.modules.front().parts.size(), 4u + 4u) << "with its pins";
+    // The knee of rung 2 is the base voltage of rung 4 at the current, where the collector saturates.
+    std::map<int, double> saturated;
+    for (const int rung : {2, 4}) {
+        Circuit c;
+        c.add("dc-current", "IB", {"0", "b"}, {{"level", "0.125"}})
+            .add("dc-current", "IC", {"0", "c"}, {{"level", "1"}})
+            .add("resistor", "RC", {"c", "0"}, {{"r", "1k"}})
+            .plan("20u");
+        Circuit::Values none = {};
+        c.add("bipolar-transistor", "Q1", {"c", "b", "0"}, none, rung);
+        for (const ParameterKind& parameter : partLibrary().catalogue().find("bipolar-transistor")->parameters)
+            if (const std::string* text = npn->values.find(parameter.key)) c.set("Q1", parameter.key, *text);
+        const auto r = run(c);
+        ASSERT_TRUE(r);
+        ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
+        saturated[rung] = at(*r, "Q1.v", 19e-6);
+    }
+    EXPECT_NEAR(saturated[2], saturated[4], 5e-3);
+}
+
 TEST(Cards, WhatIsNotTakenIsListedByItsLine) {
     const std::string text =
-        ".model q1 NPN(BF=100)\n"
+        ".model q1 NJF(BETA=1m)\n"
         ".option reltol=1e-3\n"
         "R1 a b 10\n"
         ".model d1 D(IS={x} KF=1 N=1)\n"
-        ".subckt s1 1 2 params: r=3\n"
+        ".subckt s1 1 2 params: r=3 q={s}\n"
         "M1 1 2 3 3 mm\n"
         "E1 1 0 VALUE={V(2)}\n"
         "D1 1 2 nosuch\n"
-        "R1 1 2 {r}\n"
+        "R1 1 2 {r*q}\n"
+        "Q1 1 2 0 mm\n"
+        "S1 1 2 1 2 mm\n"
         "F1 1 2 VX 3\n"
         "C1 1 2 1n\n"
         ".ends\n"
@@ -86,13 +173,15 @@ TEST(Cards, WhatIsNotTakenIsListedByItsLine) {
     EXPECT_TRUE(remarked(import.remarks, 3, "stands in no card"));
     EXPECT_TRUE(remarked(import.remarks, 4, "no number"));
     EXPECT_TRUE(remarked(import.remarks, 4, "KF=1"));
-    EXPECT_TRUE(remarked(import.remarks, 5, "parameters of a subcircuit"));
+    EXPECT_TRUE(remarked(import.remarks, 5, "'S' has no value here"));
     EXPECT_TRUE(remarked(import.remarks, 6, "no part for elements"));
     EXPECT_TRUE(remarked(import.remarks, 7, "only linear control"));
     EXPECT_TRUE(remarked(import.remarks, 8, "nosuch"));
     EXPECT_TRUE(remarked(import.remarks, 9, "no number"));
-    EXPECT_TRUE(remarked(import.remarks, 10, "no voltage source"));
-    EXPECT_TRUE(remarked(import.remarks, 13, "another card of this name"));
+    EXPECT_TRUE(remarked(import.remarks, 10, "no card of a bipolar transistor"));
+    EXPECT_TRUE(remarked(import.remarks, 11, "no card of a switch"));
+    EXPECT_TRUE(remarked(import.remarks, 12, "no voltage source"));
+    EXPECT_TRUE(remarked(import.remarks, 15, "another card of this name"));
     ASSERT_EQ(import.modules.size(), 1u);
     EXPECT_TRUE(remarked(importCards(".subckt s1 1 2\nR1 1 2 3", 5, CancelToken()).remarks, 1, "no .ends"));
 }

@@ -8,6 +8,7 @@
 #include <fmt/format.h>
 
 #include "base/text.h"
+#include "formats/cards/card_expression.h"
 
 namespace hedgerow {
 
@@ -68,28 +69,101 @@ std::vector<std::string> wordsOf(std::string_view text) {
     return words;
 }
 
-/// .model NAME TYPE(KEY=VALUE ...)
-void readModel(const Statement& statement, const std::vector<std::string>& words, CardFile& file) {
-    if (words.size() < 3) {
-        file.remarks.push_back({statement.line, statement.text, "a name and a type are expected"});
-        return;
+/// Reads the statements one after the other.
+class FileReader {
+public:
+    CardFile all(std::string_view text) {
+        for (const Statement& statement : statementsOf(text)) {
+            const std::vector<std::string> words = wordsOf(statement.text);
+            if (words.empty()) continue;
+            if (capitals(words.front()) == ".END") break;
+            read(statement, words);
+        }
+        if (inside_) remark({file_.subcircuits.back().line, file_.subcircuits.back().name}, "it has no .ends");
+        return std::move(file_);
     }
-    ModelCard card{statement.line, words[1], capitals(words[2]), {}};
-    for (std::size_t i = 3; i < words.size();) {
-        if (i + 2 < words.size() + 0 && words[i + 1] == "=") {
-            const auto value = cardNumber(words[i + 2]);
-            if (value)
-                card.values[capitals(words[i])] = *value;
-            else
-                file.remarks.push_back({statement.line, words[i] + "=" + words[i + 2], value.error().message});
-            i += 3;
+
+private:
+    void remark(const Statement& statement, std::string why) {
+        file_.remarks.push_back({statement.line, statement.text, std::move(why)});
+    }
+
+    void read(const Statement& statement, const std::vector<std::string>& words) {
+        const std::string first = capitals(words.front());
+        if (first == ".MODEL") {
+            readModel(statement, words);
+        } else if (first == ".PARAM") {
+            readValues(statement, words, 1, parameters_);
+        } else if (first == ".SUBCKT") {
+            openSubcircuit(statement, words);
+        } else if (first == ".ENDS") {
+            if (inside_) parameters_ = outer_;
+            inside_ = false;
+        } else if (inside_ && first.front() != '.') {
+            file_.subcircuits.back().elements.push_back({statement.line, words.front(), evaluated(words)});
         } else {
-            file.remarks.push_back({statement.line, words[i], "a value is expected, KEY=VALUE"});
-            ++i;
+            remark(statement, inside_ ? "this statement is not taken" : "it stands in no card");
         }
     }
-    file.models.push_back(std::move(card));
-}
+
+    /// The words behind the name; expressions in braces become numbers where all that they name is known.
+    std::vector<std::string> evaluated(const std::vector<std::string>& words) const {
+        std::vector<std::string> result(words.begin() + 1, words.end());
+        for (std::string& word : result)
+            if (word.front() == '{')
+                if (const auto value = cardValue(word, parameters_)) word = fmt::format("{:.17g}", *value);
+        return result;
+    }
+
+    /// KEY=VALUE ... from a word on.
+    void readValues(const Statement& statement, const std::vector<std::string>& words, std::size_t i,
+                    CardParameters& values) {
+        while (i < words.size()) {
+            if (i + 2 < words.size() && words[i + 1] == "=") {
+                if (const auto value = cardValue(words[i + 2], parameters_))
+                    values[capitals(words[i])] = *value;
+                else
+                    file_.remarks.push_back({statement.line, words[i] + "=" + words[i + 2], value.error().message});
+                i += 3;
+            } else {
+                file_.remarks.push_back({statement.line, words[i], "a value is expected, KEY=VALUE"});
+                ++i;
+            }
+        }
+    }
+
+    /// .model NAME TYPE(KEY=VALUE ...)
+    void readModel(const Statement& statement, const std::vector<std::string>& words) {
+        if (words.size() < 3) return remark(statement, "a name and a type are expected");
+        ModelCard card{statement.line, words[1], capitals(words[2]), {}};
+        readValues(statement, words, 3, card.values);
+        file_.models.push_back(std::move(card));
+    }
+
+    /// .subckt NAME PIN ... [params:] KEY=VALUE ...: parameters keep the values that they are given here.
+    void openSubcircuit(const Statement& statement, const std::vector<std::string>& words) {
+        if (inside_) return remark(statement, "a subcircuit within another is not taken");
+        if (words.size() < 3) return remark(statement, "a name and pins are expected");
+        inside_ = true;
+        outer_ = parameters_;
+        CardSubcircuit sub{statement.line, words[1], {}, {}};
+        std::size_t i = 2;
+        for (; i < words.size(); ++i) {
+            if (capitals(words[i]) == "PARAMS:") {
+                ++i;
+                break;
+            }
+            if (i + 1 < words.size() && words[i + 1] == "=") break;
+            if (words[i] != "=") sub.pins.push_back(words[i]);
+        }
+        file_.subcircuits.push_back(std::move(sub));
+        readValues(statement, words, i, parameters_);
+    }
+
+    CardFile file_;
+    CardParameters parameters_, outer_;  ///< that hold at the statement at hand; those outside of the subcircuit
+    bool inside_ = false;
+};
 
 }  // namespace
 
@@ -113,48 +187,6 @@ Result<double> cardNumber(std::string_view text) {
     return at == std::string_view::npos ? value : value * factors[at];
 }
 
-CardFile readCards(std::string_view text) {
-    CardFile file;
-    bool inside = false;
-    for (const Statement& statement : statementsOf(text)) {
-        const std::vector<std::string> words = wordsOf(statement.text);
-        if (words.empty()) continue;
-        const std::string first = capitals(words.front());
-        if (first == ".MODEL") {
-            readModel(statement, words, file);
-        } else if (first == ".SUBCKT") {
-            if (inside) {
-                file.remarks.push_back({statement.line, statement.text, "a subcircuit within another is not taken"});
-            } else if (words.size() < 3) {
-                file.remarks.push_back({statement.line, statement.text, "a name and pins are expected"});
-            } else {
-                inside = true;
-                CardSubcircuit sub{statement.line, words[1], {}, {}};
-                for (std::size_t i = 2; i < words.size(); ++i) {
-                    if (words[i] == "=" || capitals(words[i]) == "PARAMS:" ||
-                        (i + 1 < words.size() && words[i + 1] == "=")) {
-                        file.remarks.push_back(
-                            {statement.line, statement.text, "parameters of a subcircuit are not taken"});
-                        break;
-                    }
-                    sub.pins.push_back(words[i]);
-                }
-                file.subcircuits.push_back(std::move(sub));
-            }
-        } else if (first == ".ENDS") {
-            inside = false;
-        } else if (first == ".END") {
-            break;
-        } else if (inside && first.front() != '.') {
-            file.subcircuits.back().elements.push_back(
-                {statement.line, words.front(), {words.begin() + 1, words.end()}});
-        } else {
-            file.remarks.push_back(
-                {statement.line, statement.text, inside ? "this statement is not taken" : "it stands in no card"});
-        }
-    }
-    if (inside) file.remarks.push_back({file.subcircuits.back().line, file.subcircuits.back().name, "it has no .ends"});
-    return file;
-}
+CardFile readCards(std::string_view text) { return FileReader().all(text); }
 
 }  // namespace hedgerow

@@ -136,11 +136,105 @@ public:
     }
 };
 
+/// Closes when a voltage elsewhere rises above one threshold and opens when it falls below another.
+class ControlledContact final : public Branch {
+public:
+    struct Control {
+        int from, to;
+        double closes, opens;  ///< V
+    };
+    ControlledContact(std::string part, int branch, int from, int to, int nodeCount, const Contact& contact,
+                      const Control& control)
+        : Branch(std::move(part), branch, from, to),
+          current_(nodeCount + branch),
+          contact_(contact),
+          control_(control) {}
+    int segmentCount() const override { return 2; }
+    int initialSegment(bool) const override { return 0; }
+    void stamp(LinearStamp& s, int segment) const override {
+        const int row = s.branchRow(branch_);
+        s.currentLaw(branch_, from_, to_);
+        if (segment == 1) {
+            s.voltage(row, from_, to_, 1.0);
+            s.unknown(row, current_, -contact_.resistance);
+            s.relax(row, current_, -1.0);
+        } else {
+            s.unknown(row, current_, 1.0);
+            s.voltage(row, from_, to_, -contact_.conductance);
+            s.relax(row, from_, -1.0);
+            s.relax(row, to_, 1.0);
+        }
+    }
+    std::vector<Guard> guards(int segment) const override {
+        const double sign = segment == 1 ? 1 : -1;
+        Guard guard{{}, segment == 1 ? -control_.opens : control_.closes, 1 - segment};
+        if (control_.from >= 0) guard.terms.emplace_back(control_.from, sign);
+        if (control_.to >= 0) guard.terms.emplace_back(control_.to, -sign);
+        return {guard};
+    }
+
+private:
+    int current_;
+    Contact contact_;
+    Control control_;
+};
+
+class ControlledSwitch final : public PartType {
+public:
+    PartKind kind() const override {
+        const auto threshold = [](const char* key, const char* label, const char* symbol, const char* standard) {
+            return ParameterKind{
+                .key = key, .label = label, .symbol = symbol, .unit = "V", .standard = standard, .shownOnSheet = true};
+        };
+        return {.id = "voltage-controlled-switch",
+                .title = "Switch by voltage",
+                .prefix = "S",
+                .synonyms = {"vcsw", "threshold switch"},
+                .summary = "Closed while a voltage is high",
+                .help =
+                    "Closes when the voltage of cp against cn rises above the upper threshold and opens when it falls "
+                    "below the lower one, both at the exact instant. A run begins with it open, unless the voltage "
+                    "is above the upper threshold. From the control no current is drawn.",
+                .pins = {{"a", {32, -32}}, {"b", {32, 32}}, {"cp", {-32, -32}}, {"cn", {-32, 32}}},
+                .parameters = {threshold("von", "closes above", "V_on", "2.5"),
+                               threshold("voff", "opens below", "V_off", "2"), onResistance(), offResistance(),
+                               ratedVoltage(), ratedCurrent()},
+                .rungs = {{1, "closed or open", "closed: v = 0,  open: i = 0", "definition", 1.0},
+                          {2, "on-resistance, leakage", "closed: v = R_on i,  open: i = v / R_off",
+                           "Ohm's law in each state", 1.7}},
+                .symbol = {{"M 32 -32 L 16 -32 L 16 -16 M 16 16 L 16 32 L 32 32"},
+                           {"O 16 -14 2"},
+                           {"M 16 16 L 2 -11", Stroke::Weight::normal, false, Stroke::When::blocking},
+                           {"M 16 16 L 16 -16", Stroke::Weight::heavy, false, Stroke::When::conducting},
+                           {"M -32 -32 L -22 -32 M -32 32 L -22 32 M -22 -26 L -22 -18 M -26 -22 L -18 -22",
+                            Stroke::Weight::thin}},
+                .labelAt = {36, -8},
+                .group = "Switches"};
+    }
+    Status check(const std::function<double(std::string_view)>& value) const override {
+        if (value("von") < value("voff"))
+            return Error{ErrorCode::range, "it must close at a higher voltage than it opens at", {}, {}, "von"};
+        if (value("ron") >= value("roff"))
+            return Error{ErrorCode::range, "the on-resistance must be below the off-resistance", {}, {}, "ron"};
+        return {};
+    }
+    void elaborate(NetworkBuilder& b) const override {
+        const int branch = b.addBranch(), from = b.node("a"), to = b.node("b");
+        const int element = b.addElement(std::make_unique<ControlledContact>(
+            b.partName(), branch, from, to, b.nodeCount(), Contact(b),
+            ControlledContact::Control{b.node("cp"), b.node("cn"), b.value("von"), b.value("voff")}));
+        b.offerBranch(branch, from, to);
+        b.offerConducting(element);
+        offerRatings(b);
+    }
+};
+
 }  // namespace
 
 void registerContacts(PartLibrary& library) {
     library.add(std::make_unique<Switch>());
     library.add(std::make_unique<Breaker>());
+    library.add(std::make_unique<ControlledSwitch>());
 }
 
 }  // namespace hedgerow
