@@ -281,7 +281,7 @@ int info(const std::string& path, bool json) {
     return success;
 }
 
-int readCards(const std::string& file, const std::string& library, double current) {
+int readCards(const std::string& file, const std::string& library, double current, int lines) {
     std::ifstream in(file);
     std::stringstream text;
     if (!in || !(text << in.rdbuf())) {
@@ -292,7 +292,7 @@ int readCards(const std::string& file, const std::string& library, double curren
         fmt::print(stderr, "--current must be above 0\n");
         return usage;
     }
-    const CardImport import = importCards(text.str(), current, CancelToken());
+    const CardImport import = importCards(text.str(), current, CancelToken(), lines);
     for (const ImportedDevice& device : import.devices) {
         fmt::print("{}  {}", device.part.name, device.part.kind);
         for (const auto& [key, value] : device.part.values.all()) fmt::print("  {} {}", key, value);

@@ -22,7 +22,7 @@ enum ExitCode {
 int check(const std::string& project, bool json);
 int info(const std::string& project, bool json);
 /// @param library  "" for none  @param current  A
-int readCards(const std::string& file, const std::string& library, double current);
+int readCards(const std::string& file, const std::string& library, double current, int lines);
 
 struct RunOptions {
     std::string project, scene, plan, end, start, engine, step, method;

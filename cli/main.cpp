@@ -5,6 +5,7 @@
 #include <CLI/CLI.hpp>
 
 #include "commands.h"
+#include "session/straight_lines.h"
 #include "session/version.h"
 
 using namespace hedgerow::cli;
@@ -29,10 +30,13 @@ int main(int argc, char** argv) {
 
     std::string cards, library;
     double upTo = 10;
+    int lines = 1;
     auto* reading = app.add_subcommand("cards", "Reads makers' model cards: .model and .subckt text");
     reading->add_option("file", cards, "a text file with cards")->required();
     reading->add_option("--out", library, "a project to write: devices on its sheet, subcircuits as modules");
     reading->add_option("--current", upTo, "A, up to which the straight lines of rungs 2 and 3 follow the curves");
+    reading->add_option("--lines", lines, "straight lines of a diode's curve on rung 2")
+        ->check(CLI::Range(1, hedgerow::mostLines));
 
     RunOptions options;
     auto* running = app.add_subcommand("run", "Runs a project");
@@ -68,6 +72,6 @@ int main(int argc, char** argv) {
     }
     if (checking->parsed()) return check(project, json);
     if (describing->parsed()) return info(project, json);
-    if (reading->parsed()) return readCards(cards, library, upTo);
+    if (reading->parsed()) return readCards(cards, library, upTo, lines);
     return run(options);
 }

@@ -6,6 +6,7 @@
 #include <QLineEdit>
 #include <QListWidget>
 #include <QPushButton>
+#include <QSpinBox>
 #include <QTableWidget>
 #include <QTimer>
 #include <QVBoxLayout>
@@ -16,6 +17,7 @@
 #include "card/stress_table.h"
 #include "model/edits.h"
 #include "model/quantity.h"
+#include "session/straight_lines.h"
 #include "style/theme.h"
 #include "timeline/lane_view.h"
 
@@ -33,7 +35,9 @@ QPen penOfRung(int rung) {
     return QPen(colours().traces[at % 8], rung == topRung ? 2.2 : 1.4, styles[at]);
 }
 
-QString shown(double value, const std::string& unit) { return QString::fromStdString(formatQuantity(value, unit, 3)); }
+QString shownQuantity(double value, const std::string& unit) {
+    return QString::fromStdString(formatQuantity(value, unit, 3));
+}
 
 }  // namespace
 
@@ -56,7 +60,19 @@ DeskView::DeskView(Workspace& workspace, QWidget* parent) : QWidget(parent), wor
     fit_->setObjectName("deskFit");
     fit_->setToolTip("values that make the device meet what is typed under 'to meet', of all jigs");
     connect(fit_, &QPushButton::clicked, this, &DeskView::fit);
+    lineCount_ = new QSpinBox(this);
+    lineCount_->setObjectName("deskLineCount");
+    lineCount_->setAccessibleName("straight lines");
+    lineCount_->setRange(1, mostLines);
+    lineCount_->setValue(3);
+    lines_ = new QPushButton("Straight lines for rung 2", this);
+    lines_->setObjectName("deskLines");
+    lines_->setToolTip(
+        "so many lines from the knee on, as near as they get to the curve of the topmost rung up to the current");
+    connect(lines_, &QPushButton::clicked, this, &DeskView::drawLines);
     top->addWidget(title_, 1);
+    top->addWidget(lineCount_);
+    top->addWidget(lines_);
     top->addWidget(fit_);
     top->addWidget(back);
     all->addLayout(top);
@@ -122,7 +138,7 @@ QLineEdit* DeskView::addField(const char* name, const QString& label, const QStr
                               QBoxLayout* column) {
     auto* title = new QLabel(label, this);
     title->setProperty("quiet", true);
-    auto* edit = new QLineEdit(shown(point_.*member, unit.toStdString()), this);
+    auto* edit = new QLineEdit(shownQuantity(point_.*member, unit.toStdString()), this);
     edit->setObjectName(name);
     edit->setAccessibleName(label);
     edit->setFixedWidth(152);
@@ -133,7 +149,7 @@ QLineEdit* DeskView::addField(const char* name, const QString& label, const QStr
             point_.*member = *value;
             tryOut();
         }
-        edit->setText(shown(point_.*member, unit.toStdString()));
+        edit->setText(shownQuantity(point_.*member, unit.toStdString()));
     });
     column->addWidget(title);
     column->addWidget(edit);
@@ -177,6 +193,9 @@ void DeskView::follow() {
     if (!fitting_) fitNote_.clear();
     const std::string* figures = part->values.find("sheet");
     fit_->setEnabled(figures && !figures->empty());
+    const bool diode = part->kind == "diode";
+    lineCount_->setVisible(diode);
+    lines_->setVisible(diode || part->kind == "zener");
     later_->start(result_.curves.empty() ? 0 : moment);
 }
 
@@ -203,31 +222,59 @@ void DeskView::tryOut() {
     });
 }
 
-/// One edit; what it could not meet is said, and the curves show the rest.
-void DeskView::fit() {
+/// Computes values of the device beside the work and puts them in as one edit.
+/// @param find  values by key, and what is said of them
+void DeskView::adjust(const char* what,
+                      std::function<Result<Adjustment>(const Project&, const Part&, const CancelToken&)> find) {
     const Part* part = device();
     if (!part) return;
-    note_->setText("fitting…");
-    background_.start([this, project = workspace_.history().shared(), part = *part,
-                       point = point_](const CancelToken& cancel) -> std::function<void()> {
-        auto fitted = fitToFigures(*project, part, point, cancel);
-        return [this, fitted = std::move(fitted), part] {
-            if (!fitted) return note_->setText(QString::fromStdString(fitted.error().message));
-            QStringList values;
-            for (const auto& [key, text] : fitted->values)
-                values << QString("%1 = %2").arg(QString::fromStdString(key), QString::fromStdString(text));
-            fitNote_ = "fitted " + values.join(", ");
-            if (!fitted->unmet.empty()) fitNote_ += "; not met: " + QString::fromStdString(joined(fitted->unmet, ", "));
+    note_->setText("computing…");
+    background_.start([this, what, find = std::move(find), project = workspace_.history().shared(),
+                       part = *part](const CancelToken& cancel) -> std::function<void()> {
+        auto found = find(*project, part, cancel);
+        return [this, what, found = std::move(found), part] {
+            if (!found) return note_->setText(QString::fromStdString(found.error().message));
+            fitNote_ = found->note;
             fitting_ = true;
-            (void)workspace_.apply({"fit to the data sheet", [&](Project& changed) -> Status {
+            (void)workspace_.apply({what, [&](Project& changed) -> Status {
                                         if (Part* now = changed.findPart(part.id))
-                                            for (const auto& [key, text] : fitted->values) now->values.set(key, text);
+                                            for (const auto& [key, text] : found->values) now->values.set(key, text);
                                         return {};
                                     }});
             fitting_ = false;
             tryOut();
         };
     });
+}
+
+/// What it could not meet is said, and the curves show the rest.
+void DeskView::fit() {
+    adjust("fit to the data sheet",
+           [point = point_](const Project& project, const Part& part, const CancelToken& cancel) -> Result<Adjustment> {
+               auto fitted = fitToFigures(project, part, point, cancel);
+               if (!fitted) return fitted.error();
+               QStringList values;
+               for (const auto& [key, text] : fitted->values)
+                   values << QString("%1 = %2").arg(QString::fromStdString(key), QString::fromStdString(text));
+               QString note = "fitted " + values.join(", ");
+               if (!fitted->unmet.empty()) note += "; not met: " + QString::fromStdString(joined(fitted->unmet, ", "));
+               return Adjustment{std::move(fitted->values), note};
+           });
+}
+
+void DeskView::drawLines() {
+    const Part* part = device();
+    const int count = part && part->kind == "diode" ? lineCount_->value() : 1;
+    adjust("straight lines for rung 2",
+           [count, current = point_.current](const Project& project, const Part& shown,
+                                             const CancelToken& cancel) -> Result<Adjustment> {
+               auto lines = straightLines(project, shown, count, current, cancel);
+               if (!lines) return lines.error();
+               return Adjustment{lines->values,
+                                 QString("%1 from a tenth of %2 to %2 within %3 of the curve")
+                                     .arg(count == 1 ? QString("one line") : QString("%1 lines").arg(count),
+                                          shownQuantity(current, "A"), shownQuantity(lines->residual, "V"))};
+           });
 }
 
 void DeskView::draw() {
@@ -321,9 +368,10 @@ void DeskView::fillFigures() {
         for (int column = 0; column < figures_->columnCount(); ++column) setCell(*figures_, row, column, "", p.ink);
         figures_->item(row, 0)->setText(QString::fromStdString(figure.what));
         figures_->item(row, 0)->setForeground(p.bark);
-        for (const auto& [rung, value] : figure.byRung) figures_->item(row, rung)->setText(shown(value, figure.unit));
+        for (const auto& [rung, value] : figure.byRung)
+            figures_->item(row, rung)->setText(shownQuantity(value, figure.unit));
         if (figure.given) {
-            figures_->item(row, topRung + 1)->setText(shown(*figure.given, figure.unit));
+            figures_->item(row, topRung + 1)->setText(shownQuantity(*figure.given, figure.unit));
             if (!figure.byRung.empty() && *figure.given != 0) {
                 const double apart = 100 * (figure.byRung.back().second / *figure.given - 1);
                 figures_->item(row, topRung + 2)

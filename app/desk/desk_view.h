@@ -42,7 +42,14 @@ private:
     const Part* device() const;
     void follow();
     void tryOut();
+    struct Adjustment {
+        std::vector<std::pair<std::string, std::string>> values;  ///< by key, as typed; "" for the standard
+        QString note;
+    };
+    void adjust(const char* what,
+                std::function<Result<Adjustment>(const Project&, const Part&, const CancelToken&)> find);
     void fit();
+    void drawLines();
     void draw();
     void styleAxes();
     void fillFigures();
@@ -57,7 +64,8 @@ private:
     JigResult result_;
     QString fitNote_;  ///< what a fit led to, until the next change
     QLabel *title_, *note_;
-    class QPushButton* fit_;
+    class QPushButton *fit_, *lines_;
+    class QSpinBox* lineCount_;
     QListWidget* list_;
     QCustomPlot* plot_;
     QTableWidget* figures_;

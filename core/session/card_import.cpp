@@ -12,8 +12,8 @@
 #include "model/history.h"
 #include "model/quantity.h"
 #include "model/text_form.h"
-#include "session/jigs.h"
 #include "session/registry.h"
+#include "session/straight_lines.h"
 
 namespace hedgerow {
 
@@ -31,8 +31,8 @@ std::string identifier(const std::string& text, const char* before) {
 
 class Importer {
 public:
-    Importer(const CardFile& file, double current, const CancelToken& cancel)
-        : file_(file), current_(current), cancel_(cancel) {
+    Importer(const CardFile& file, double current, int lines, const CancelToken& cancel)
+        : file_(file), current_(current), lines_(lines), cancel_(cancel) {
         import_.remarks = file.remarks;
     }
 
@@ -209,26 +209,14 @@ private:
     /// The knee of rungs 2 and 3 from the curve of rung 4, by least squares over a tenth of the current to all of it.
     ImportedDevice reduced(Part part, const ModelCard& card) {
         ImportedDevice device{std::move(part)};
-        const PartKind& kind = *partLibrary().catalogue().find(device.part.kind);
         if (device.part.kind != "diode" && device.part.kind != "zener") return device;
-        JigPoint point;
-        point.current = current_;
-        const std::vector<Jig> jigs = jigsFor(kind);
-        auto curve = runJig({}, device.part, jigs.front(), point, cancel_, 4);
-        if (!curve || curve->curves.empty()) {
-            remark(card.line, card.name, "its curve could not be simulated: rungs 2 and 3 keep standard values");
+        auto lines = straightLines({}, device.part, device.part.kind == "diode" ? lines_ : 1, current_, cancel_);
+        if (!lines) {
+            remark(card.line, card.name, "rungs 2 and 3 keep standard values: " + lines.error().message);
             return device;
         }
-        const JigCurve& c = curve->curves.front();
-        const double series = std::stod(*device.part.values.find("ron"));
-        double sum = 0, count = 0;
-        for (std::size_t i = 0; i < c.x.size(); ++i)
-            if (c.y[i] >= 0.1 * current_) sum += c.x[i] - series * c.y[i], ++count;
-        const double knee = count > 0 ? std::max(0.0, sum / count) : 0;
-        device.part.values.set("vf", number(knee));
-        for (std::size_t i = 0; i < c.x.size(); ++i)
-            if (c.y[i] >= 0.1 * current_)
-                device.residual = std::max(device.residual, std::abs(c.x[i] - knee - series * c.y[i]));
+        for (const auto& [key, text] : lines->values) device.part.values.set(key, text);
+        device.residual = lines->residual;
         return device;
     }
 
@@ -379,7 +367,7 @@ private:
         const PartKind& kind = *partLibrary().catalogue().find(device.kind);
         for (const ParameterKind& parameter : kind.parameters)
             if (const std::string* text = device.values.find(parameter.key))
-                line += fmt::format(" {} {}", parameter.key, *text);
+                line += fmt::format(" {} {}", parameter.key, parameter.text ? '"' + *text + '"' : *text);
         return line + "\n";
     }
 
@@ -397,6 +385,7 @@ private:
 
     const CardFile& file_;
     double current_;
+    int lines_;
     const CancelToken& cancel_;
     CardImport import_;
     const CardSubcircuit* now_ = nullptr;  ///< at hand
@@ -406,9 +395,9 @@ private:
 
 }  // namespace
 
-CardImport importCards(std::string_view text, double current, const CancelToken& cancel) {
+CardImport importCards(std::string_view text, double current, const CancelToken& cancel, int lines) {
     const CardFile file = readCards(text);
-    return Importer(file, current, cancel).all();
+    return Importer(file, current, lines, cancel).all();
 }
 
 Project projectOf(const CardImport& import, std::string title) {

@@ -24,7 +24,8 @@ struct CardImport {
 };
 
 /// @param current  A: up to which the straight lines follow the curve
-CardImport importCards(std::string_view text, double current, const CancelToken& cancel);
+/// @param lines    of the curve of a diode on rung 2, 1 to mostLines
+CardImport importCards(std::string_view text, double current, const CancelToken& cancel, int lines = 1);
 
 /// Modules and devices as a project, to be placed from it as from any library: modules by their names, devices as parts
 /// kept under theirs; devices lie on its main sheet, too.

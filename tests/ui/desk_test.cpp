@@ -6,6 +6,7 @@
 #include <QLineEdit>
 #include <QListWidget>
 #include <QPushButton>
+#include <QSpinBox>
 #include <QTableWidget>
 
 #include <qcustomplot.h>
@@ -171,4 +172,43 @@ TEST(ModelDesk, IsLeftByEscapeAndWhenTheDeviceGoes) {
     EXPECT_FALSE(command->canRun());
     desk.window.workspace().select({desk.window.workspace().project().findPart("L1")->id});
     EXPECT_FALSE(command->canRun()) << "an inductor lies in no jig";
+}
+
+// A diode's curve of rung 4 as lines of rung 2: more of them come nearer, and one takes them back.
+TEST(ModelDesk, DrawsStraightLinesForRungTwo) {
+    Window window;
+    ASSERT_TRUE(window->open(example("med-lamp.hedge")));
+    const Part* diode = nullptr;
+    for (const Part& part : window.workspace().project().sheet().parts)
+        if (part.kind == "diode") diode = &part;
+    ASSERT_TRUE(diode);
+    const int id = diode->id;
+    window.workspace().select({id});
+    QCoreApplication::processEvents();
+    window.find<QPushButton>("openDesk")->click();
+    const auto wait = [&] {
+        QElapsedTimer clock;
+        clock.start();
+        do QCoreApplication::processEvents(QEventLoop::AllEvents, 20);
+        while ((window->desk().busy() || clock.elapsed() < 50) && clock.elapsed() < 60'000);
+    };
+    wait();
+    auto* count = window.find<QSpinBox>("deskLineCount");
+    auto* button = window.find<QPushButton>("deskLines");
+    ASSERT_TRUE(count && button && button->isVisible());
+    const auto lines = [&] {
+        const std::string* text = window.workspace().project().findPart(id)->values.find("curve");
+        return text ? static_cast<int>(std::count(text->begin(), text->end(), ',')) : 0;
+    };
+    for (const int wanted : {2, 4}) {
+        count->setValue(wanted);
+        button->click();
+        wait();
+        EXPECT_EQ(lines(), wanted);
+        EXPECT_NE(window.find<QLabel>("deskNote")->text().indexOf("within"), -1);
+    }
+    count->setValue(1);
+    button->click();
+    wait();
+    EXPECT_EQ(lines(), 0);
 }

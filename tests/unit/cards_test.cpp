@@ -282,3 +282,37 @@ TEST(Cards, BrokenTextNeverDoesMoreThanRemark) {
         for (const CardRemark& remark : import.remarks) EXPECT_FALSE(remark.why.empty());
     }
 }
+
+// Lines on rung 2 come the nearer to the curve of the card the more of them there are: by their number squared.
+TEST(Cards, MoreStraightLinesComeNearer) {
+    double before = 1;
+    for (const int count : {1, 2, 4, 8}) {
+        const CardImport import = importCards(
+            ".model D1 D(IS=2n N=1.5 RS=4m)\n.subckt two a k\nDA a m D1\nDB m k D1\n.ends\n", 10, CancelToken(), count);
+        ASSERT_EQ(import.devices.size(), 1u);
+        const ImportedDevice& d = import.devices.front();
+        EXPECT_LT(d.residual, 0.6 * before) << count;
+        before = d.residual;
+        // v = N V_T ln(i / I_S + 1) + R_S i, by running rung 2.
+        double worst = 0;
+        for (const double i : {1.0, 1.7, 3.0, 5.0, 7.5, 10.0}) {
+            Circuit c;
+            c.add("dc-current", "I1", {"0", "a"}, {{"level", std::to_string(i)}}).plan("2u");
+            Circuit::Values none = {};
+            c.add("diode", "D1", {"a", "0"}, none, 2);
+            for (const ParameterKind& parameter : partLibrary().catalogue().find("diode")->parameters)
+                if (const std::string* text = d.part.values.find(parameter.key)) c.set("D1", parameter.key, *text);
+            const auto r = run(c);
+            ASSERT_TRUE(r);
+            const double exact = 1.5 * 0.025693 * std::log(i / 2e-9 + 1) + 0.004 * i;
+            worst = std::max(worst, std::abs(at(*r, "D1.v", 1.9e-6) - exact));
+        }
+        EXPECT_LT(worst, d.residual + 2e-3) << count;
+        ASSERT_EQ(import.modules.size(), 1u);
+        for (const Part& part : import.modules.front().parts)
+            if (part.kind == "diode" && count > 1) {
+                EXPECT_EQ(*part.values.find("curve"), *d.part.values.find("curve"));
+            }
+    }
+    EXPECT_LT(before, 3e-3);
+}

@@ -52,6 +52,15 @@ public:
             .parameters = {kneeVoltage("vf", "knee voltage", "V_f", "0.7"),
                            onResistance(),
                            offResistance(),
+                           {.key = "curve",
+                            .label =
+                                "points of the curve instead of knee and on-resistance: 'V A, V A, …' from 0 A on, "
+                                "or a CSV file",
+                            .symbol = "",
+                            .unit = "",
+                            .standard = "",
+                            .rung = 2,
+                            .text = true},
                            lifetime("100n"),
                            transit("50n"),
                            {.key = "cj",
@@ -70,7 +79,8 @@ public:
                            ratedCurrent()},
             .rungs = {{1, "closed or open", "on: v = 0 while i ≥ 0,  off: i = 0 while v ≤ 0",
                        "linear complementarity: v ≤ 0, i ≥ 0, v i = 0", 1.0},
-                      {2, "knee, on-resistance, leakage", "on: v = V_f + R_on (i − V_f / R_off),  off: i = v / R_off",
+                      {2, "knee, on-resistance, leakage",
+                       "on: v = V_f + R_on (i − V_f / R_off), or along the points of a curve,  off: i = v / R_off",
                        "piecewise-linear junction, continuous at the knee", 1.7},
                       {3, "recovery charge, junction capacitance",
                        "i = (q_E − q_M) / T_M,  dq_M/dt = i − q_M / τ,  v = V_f + R_on i while q_E > 0;  beside it C_j",
@@ -87,12 +97,18 @@ public:
         kind.parameters.insert(kind.parameters.end() - 2, losses.begin(), losses.end());  // before the ratings
         return kind;
     }
-    Status checkTexts(const std::function<std::string(std::string_view)>& text, const std::string&) const override {
+    Status checkTexts(const std::function<std::string(std::string_view)>& text,
+                      const std::string& folder) const override {
+        if (!text("curve").empty())
+            if (auto points = forwardPoints(text("curve"), folder); !points) return points.error();
         return checkLossTexts(text, false);
     }
     void elaborate(NetworkBuilder& b) const override {
         if (b.rung() >= 3) return elaborateDynamic(b);
         const bool lossy = b.rung() >= 2;
+        if (lossy && !b.text("curve").empty())
+            return addSegmented(b, b.node("a"), b.node("k"),
+                                along(*forwardPoints(b.text("curve"), b.folder()), 1 / b.value("roff")));
         const double knee = lossy ? b.value("vf") : 0, leak = lossy ? 1 / b.value("roff") : 0;
         std::vector<Piece> pieces = {blocking(leak), conducting(knee, lossy ? b.value("ron") : 0, leak)};
         pieces[0].bounds = {voltageBelow(knee, 1)};
@@ -101,6 +117,38 @@ public:
     }
 
 private:
+    /// Voltages and currents that rise, from no current on.
+    static Result<std::vector<TablePoint>> forwardPoints(const std::string& text, const std::string& folder) {
+        auto points = pointsOf(text, "V", "A", folder);
+        std::string wrong;
+        if (!points)
+            wrong = points.error().message;
+        else if (points->size() < 2 || points->front().value != 0 || points->front().t < 0)
+            wrong = "the first of at least two points is the knee, at 0 A";
+        else
+            for (std::size_t i = 1; i < points->size(); ++i)
+                if (!((*points)[i].value > (*points)[i - 1].value)) wrong = "voltages and currents rise along it";
+        if (wrong.empty()) return points;
+        return Error{ErrorCode::range, wrong, {}, {}, "curve"};
+    }
+
+    /// A line from each point to the next, the last one going on; up to the first point there is the leak.
+    static std::vector<Piece> along(const std::vector<TablePoint>& points, double leak) {
+        std::vector<Piece> pieces = {blocking(leak)};
+        pieces[0].bounds = {voltageBelow(points.front().t, 1)};
+        double current = points.front().t * leak;
+        for (std::size_t k = 0; k + 1 < points.size(); ++k) {
+            const double next = points[k + 1].value;
+            const double slope = (points[k + 1].t - points[k].t) / std::max(next - current, 1e-300);
+            Piece piece{1, -slope, points[k].t - slope * current, true};
+            piece.bounds = {currentAbove(current, static_cast<int>(k))};
+            if (k + 2 < points.size()) piece.bounds.push_back(currentBelow(next, static_cast<int>(k) + 2));
+            pieces.push_back(std::move(piece));
+            current = next;
+        }
+        return pieces;
+    }
+
     static void elaborateDynamic(NetworkBuilder& b) {
         const auto [junction, capacitance] = addJunction(b, b.node("a"), b.node("k"));
         b.offerTerminals(b.node("a"), b.node("k"), {junction, capacitance});
