@@ -11,6 +11,7 @@
 #include <QVBoxLayout>
 
 #include "card/change_table.h"
+#include "card/equations.h"
 #include "card/ladder.h"
 #include "card/loss_table.h"
 #include "card/next_rung_list.h"
@@ -260,6 +261,11 @@ void Card::showPart(const Part& part, const PartKind& kind) {
             (void)workspace_.apply(edits::setRung({id}, rung, workspace_.catalogue()));
         });
         column_->addWidget(ladder_);
+    }
+    if (!kind.rungs.empty() && !kind.module) {
+        auto* equations = new Equations(kind, equationsOpen_, page_);
+        connect(equations, &Equations::opened, this, [this](bool open) { equationsOpen_ = open; });
+        column_->addWidget(equations);
     }
     column_->addSpacing(6);
     bool rated = false;

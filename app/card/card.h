@@ -95,7 +95,8 @@ private:
     std::vector<Field> fields_;
     Stress* stress_ = nullptr;
     Ladder* ladder_ = nullptr;
-    std::string shape_;  ///< what the page was built for
+    bool equationsOpen_ = false;  ///< of the part at hand, and then of the next one
+    std::string shape_;           ///< what the page was built for
     bool catalogueChanged_ = false;
     std::string parameter_;  ///< that is looked at in detail
 };

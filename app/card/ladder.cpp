@@ -21,6 +21,8 @@ const RungKind* findRung(const PartKind& kind, int rung) {
 }
 }  // namespace
 
+const char* nameOfRung(int rung) { return names[rung]; }
+
 Ladder::Ladder(QWidget* parent) : QWidget(parent) {
     setObjectName("ladder");
     setAccessibleName("ladder");

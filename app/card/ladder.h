@@ -9,6 +9,9 @@
 
 namespace hedgerow::app {
 
+/// "ideal", "lossy" and so on. @param rung  0 to 4
+const char* nameOfRung(int rung);
+
 class Ladder : public QWidget {
     Q_OBJECT
 

@@ -5,6 +5,7 @@
 #include <QDialog>
 #include <QLabel>
 #include <QTextBrowser>
+#include <QToolButton>
 
 #include "card/ladder.h"
 #include "shelf/shelf.h"
@@ -243,4 +244,27 @@ TEST(Look, ContrastIsEnough) {
         EXPECT_GE(contrast(p.paper, p.sloe), 4.5);
     }
     app::applyTheme(*qApp, app::Theme::light);
+}
+
+// The equations of a part open by the keyboard, and stay open for the next part.
+TEST(Keyboard, EquationsOpenOnDemand) {
+    Window window;
+    ASSERT_TRUE(window->open(QString(HEDGEROW_SHARED "/examples/med-aux.hedge")));
+    const auto select = [&](const char* name) {
+        window.workspace().select({window.workspace().project().findPart(name)->id});
+        QCoreApplication::processEvents();
+    };
+    select("L1");
+    EXPECT_FALSE(window.find<QLabel>("equations")->isVisible());
+    auto* button = window.find<QToolButton>("showEquations");
+    button->setFocus();
+    QTest::keyClick(button, Qt::Key_Space);
+    EXPECT_TRUE(window.find<QLabel>("equations")->isVisible());
+    EXPECT_TRUE(window.find<QLabel>("equations")->text().contains("L di/dt"));
+    QTest::keyClick(window.find<app::Ladder>("ladder"), Qt::Key_Up);
+    QCoreApplication::processEvents();
+    EXPECT_TRUE(window.find<QLabel>("equations")->isVisible());
+    select("C2");
+    EXPECT_TRUE(window.find<QLabel>("equations")->isVisible());
+    EXPECT_FALSE(window.find<QLabel>("equations")->text().contains("L di/dt"));
 }

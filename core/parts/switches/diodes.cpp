@@ -47,15 +47,17 @@ public:
             .summary = "Conducts from a to k, blocks the other way",
             .help =
                 "Turns on when its voltage reaches the knee and off when its current reaches zero, both found exactly. "
-                "Ideal diodes may commutate into each other without any resistance in the loop.",
+                "Ideal diodes may commutate into each other without any resistance in the loop. On rung 2 it may "
+                "follow "
+                "points of a curve instead of knee and on-resistance, typed as '0.6 0, 0.8 5, 1 20' from no current "
+                "on, "
+                "or in a CSV file; the model desk draws them from an upper rung.",
             .pins = verticalPins("a", "k"),
             .parameters = {kneeVoltage("vf", "knee voltage", "V_f", "0.7"),
                            onResistance(),
                            offResistance(),
                            {.key = "curve",
-                            .label =
-                                "points of the curve instead of knee and on-resistance: 'V A, V A, …' from 0 A on, "
-                                "or a CSV file",
+                            .label = "curve: V A, V A, …",
                             .symbol = "",
                             .unit = "",
                             .standard = "",
