@@ -22,6 +22,7 @@
 #include "model/edits.h"
 #include "session/jigs.h"
 #include "session/registry.h"
+#include "session/rung_prices.h"
 #include "style/step_value.h"
 #include "style/theme.h"
 
@@ -256,7 +257,7 @@ void Card::showPart(const Part& part, const PartKind& kind) {
     if (kind.module) showModuleOf(part);
     if (kind.rungs.size() > 1) {
         ladder_ = new Ladder(page_);
-        ladder_->show(&kind, part.rung);
+        ladder_->show(&kind, part.rung, measured_[part.kind]);
         connect(ladder_, &Ladder::climbed, this, [this, id = part.id](int rung) {
             (void)workspace_.apply(edits::setRung({id}, rung, workspace_.catalogue()));
         });
@@ -265,6 +266,14 @@ void Card::showPart(const Part& part, const PartKind& kind) {
     if (!kind.rungs.empty() && !kind.module) {
         auto* equations = new Equations(kind, equationsOpen_, page_);
         connect(equations, &Equations::opened, this, [this](bool open) { equationsOpen_ = open; });
+        if (ladder_) {
+            auto* measure = new QPushButton("Measure prices", page_);
+            measure->setObjectName("measurePrices");
+            measure->setToolTip("runs this project on each rung of this part and shows what that takes here");
+            connect(measure, &QPushButton::clicked, this,
+                    [this, id = part.id, name = part.kind] { measureRungs(id, name); });
+            equations->addBeside(measure);
+        }
         column_->addWidget(equations);
     }
     column_->addSpacing(6);
@@ -281,6 +290,31 @@ void Card::showPart(const Part& part, const PartKind& kind) {
     }
     addStress(part);
     if (kind.parameters.empty()) addQuiet(QString::fromStdString(kind.help));
+}
+
+void Card::measureRungs(int part, const std::string& kind) {
+    if (auto* button = page_->findChild<QPushButton*>("measurePrices")) {
+        button->setText("measuring…");
+        button->setEnabled(false);
+    }
+    pricing_.start([this, part, kind, project = workspace_.history().shared(), plan = workspace_.plan().name,
+                    scene = workspace_.scene().name](const CancelToken& cancel) -> std::function<void()> {
+        auto prices = measurePrices(*project, {.scene = scene, .plan = plan}, part, cancel);
+        return [this, kind, prices = std::move(prices)] {
+            if (auto* button = page_->findChild<QPushButton*>("measurePrices")) {
+                button->setText("Measure prices");
+                button->setEnabled(true);
+                if (!prices) button->setToolTip(QString::fromStdString(prices.error().message));
+            }
+            if (!prices) return;
+            auto& known = measured_[kind];
+            known.clear();
+            for (const RungPrice& price : *prices) known[price.rung] = price.relative;
+            const Part* shown = workspace_.selectedPart();
+            if (ladder_ && shown && shown->kind == kind)
+                ladder_->show(workspace_.catalogue().find(kind), shown->rung, known);
+        };
+    });
 }
 
 void Card::addControl(const Part& part, const PartKind& kind) {

@@ -7,6 +7,7 @@
 
 #include <QScrollArea>
 
+#include "shell/background.h"
 #include "shell/workspace.h"
 
 class QLabel;
@@ -86,6 +87,8 @@ private:
     QLabel* addHeading(const QString& text);
     void addQuiet(const QString& text);
     void judgeField(const Field& field);
+    /// Runs the project on all rungs of the part, and has the ladder tell what that took.
+    void measureRungs(int part, const std::string& kind);
     void addStress(const Part& part);
     void fillStress();
 
@@ -95,6 +98,8 @@ private:
     std::vector<Field> fields_;
     Stress* stress_ = nullptr;
     Ladder* ladder_ = nullptr;
+    std::map<std::string, std::map<int, double>> measured_;  ///< prices by kind and rung
+    Background pricing_;
     bool equationsOpen_ = false;  ///< of the part at hand, and then of the next one
     std::string shape_;           ///< what the page was built for
     bool catalogueChanged_ = false;

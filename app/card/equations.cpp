@@ -19,7 +19,10 @@ Equations::Equations(const PartKind& kind, bool open, QWidget* parent) : QWidget
     button_->setToolButtonStyle(Qt::ToolButtonTextBesideIcon);
     button_->setCheckable(true);
     button_->setStyleSheet("QToolButton { border: none; background: transparent; padding: 2px 0; }");
-    column->addWidget(button_, 0, Qt::AlignLeft);
+    line_ = new QHBoxLayout;
+    line_->addWidget(button_);
+    line_->addStretch(1);
+    column->addLayout(line_);
 
     QString html;
     const auto escaped = [](const std::string& text) { return QString::fromStdString(text).toHtmlEscaped(); };
@@ -42,5 +45,7 @@ Equations::Equations(const PartKind& kind, bool open, QWidget* parent) : QWidget
         emit opened(shown);
     });
 }
+
+void Equations::addBeside(QWidget* button) { line_->addWidget(button); }
 
 }  // namespace hedgerow::app

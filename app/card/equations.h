@@ -16,11 +16,15 @@ public:
     /// @param open  whether they are seen at once
     Equations(const PartKind& kind, bool open, QWidget* parent = nullptr);
 
+    /// Puts another button on the line of its own.
+    void addBeside(QWidget* button);
+
 signals:
     void opened(bool open);
 
 private:
     QToolButton* button_;
+    class QHBoxLayout* line_;
 };
 
 }  // namespace hedgerow::app

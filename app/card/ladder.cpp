@@ -30,13 +30,16 @@ Ladder::Ladder(QWidget* parent) : QWidget(parent) {
     setMouseTracking(true);
 }
 
-void Ladder::show(const PartKind* kind, int rung) {
+void Ladder::show(const PartKind* kind, int rung, const std::map<int, double>& measured) {
     kind_ = kind;
+    measured_ = measured;
     rung_ = kind ? kind->rungAtOrBelow(rung).rung : rung;
     double height = 16;
     for (int r = 0; kind && r <= topRung; ++r) height += heightOf(r);
     setFixedHeight(static_cast<int>(height));
-    setAccessibleDescription(kind ? QString("rung %1, %2").arg(rung_).arg(names[rung_]) : QString());
+    QString said = kind ? QString("rung %1, %2").arg(rung_).arg(names[rung_]) : QString();
+    if (!measured_.empty()) said += ", prices measured here";
+    setAccessibleDescription(said);
     update();
 }
 
@@ -92,7 +95,11 @@ void Ladder::paintEvent(QPaintEvent*) {
         const QRectF line(textLeft, y - 17, width() - textLeft - 12, 17);
         painter.drawText(line, Qt::AlignLeft | Qt::AlignVCenter, names[r]);
         painter.setFont(textFont());
-        painter.drawText(line, Qt::AlignRight | Qt::AlignVCenter, QString("× %1").arg(rung->price, 0, 'g', 3));
+        const auto measured = measured_.find(r);
+        const bool known = measured != measured_.end();
+        if (known) painter.setPen(p.leaf);
+        painter.drawText(line, Qt::AlignRight | Qt::AlignVCenter,
+                         QString("× %1").arg(known ? measured->second : rung->price, 0, 'g', known ? 2 : 3));
         painter.setFont(textFont(TextSize::small));
         painter.setPen(p.bark);
         const QString adds = painter.fontMetrics().elidedText(QString::fromStdString(rung->adds), Qt::ElideRight,
@@ -116,7 +123,9 @@ void Ladder::mouseMoveEvent(QMouseEvent* event) {
     if (rung == hovered_) return;
     hovered_ = rung;
     const RungKind* found = kind_ && rung >= 0 ? findRung(*kind_, rung) : nullptr;
-    setToolTip(found ? QString::fromStdString(found->equations + "\n" + found->source) : QString());
+    QString tip = found ? QString::fromStdString(found->equations + "\n" + found->source) : QString();
+    if (found && measured_.contains(rung)) tip += "\n× as measured in this circuit on this machine";
+    setToolTip(tip);
     update();
 }
 

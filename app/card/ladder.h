@@ -1,7 +1,7 @@
 #pragma once
 // The ladder of a part: rungs it has, the one it stands on, what each adds and costs.
 
-#include <vector>
+#include <map>
 
 #include <QWidget>
 
@@ -17,7 +17,8 @@ class Ladder : public QWidget {
 
 public:
     explicit Ladder(QWidget* parent = nullptr);
-    void show(const PartKind* kind, int rung);
+    /// @param measured  prices by rung that this machine has measured; the catalogue's count for the others
+    void show(const PartKind* kind, int rung, const std::map<int, double>& measured = {});
 
 signals:
     void climbed(int rung);
@@ -38,6 +39,7 @@ private:
     const PartKind* kind_ = nullptr;
     int rung_ = 1;
     int hovered_ = -1;
+    std::map<int, double> measured_;
 };
 
 }  // namespace hedgerow::app

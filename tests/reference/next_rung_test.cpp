@@ -5,6 +5,7 @@
 #include "model/quantity.h"
 #include "session/next_rung.h"
 #include "session/run_changes.h"
+#include "session/rung_prices.h"
 #include "support/circuit.h"
 
 using namespace hedgerow;
@@ -122,4 +123,33 @@ TEST(RunChanges, CompareLanesAndThePartsThatChanged) {
     EXPECT_NEAR(changes[3].now.mean, 9 * (1 + 0.9), 1e-5) << "what it burns";
     EXPECT_EQ(changes[3].other.peak, 0);
     EXPECT_EQ(changesBetween(*ideal, *ideal, 0, toTicks(1e-3)).size(), 1u) << "only the lane";
+}
+
+// What is measured is what ran: each rung of the part, over the lowest.
+TEST(RungPrices, AreOfEveryRungThatRuns) {
+    Circuit c = stage();
+    c.plan("50u");
+    const Project project = c.project();
+    const Part* diode = project.findPart("D1");
+    const auto prices = measurePrices(project, {}, diode->id, CancelToken());
+    ASSERT_TRUE(prices) << prices.error().message;
+    ASSERT_EQ(prices->size(), 4u);
+    EXPECT_EQ(prices->front().relative, 1.0);
+    for (std::size_t i = 0; i < prices->size(); ++i) {
+        EXPECT_EQ((*prices)[i].rung, static_cast<int>(i) + 1);
+        EXPECT_GT((*prices)[i].relative, 0);
+    }
+    EXPECT_EQ(project.findPart("D1")->rung, diode->rung);
+}
+
+TEST(RungPrices, SayWhyThereAreNone) {
+    const Project project = stage().project();
+    EXPECT_FALSE(measurePrices(project, {}, -5, CancelToken()));
+    const CancelToken stopped;
+    stopped.cancel();
+    EXPECT_EQ(measurePrices(project, {}, project.findPart("D1")->id, stopped).error().code, ErrorCode::stop);
+    Circuit broken = stage();
+    broken.set("L1", "l", "nosuch");
+    const Project bad = broken.project();
+    EXPECT_FALSE(measurePrices(bad, {}, bad.findPart("D1")->id, CancelToken()));
 }

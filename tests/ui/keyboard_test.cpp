@@ -3,7 +3,9 @@
 #include <gtest/gtest.h>
 
 #include <QDialog>
+#include <QElapsedTimer>
 #include <QLabel>
+#include <QPushButton>
 #include <QTextBrowser>
 #include <QToolButton>
 
@@ -267,4 +269,25 @@ TEST(Keyboard, EquationsOpenOnDemand) {
     select("C2");
     EXPECT_TRUE(window.find<QLabel>("equations")->isVisible());
     EXPECT_FALSE(window.find<QLabel>("equations")->text().contains("L di/dt"));
+}
+
+// The prices of a part's rungs, measured in the circuit that it is in.
+TEST(Keyboard, PricesAreMeasuredOnDemand) {
+    Window window;
+    ASSERT_TRUE(window->open(QString(HEDGEROW_SHARED "/examples/med-aux.hedge")));
+    window.workspace().select({window.workspace().project().findPart("L1")->id});
+    QCoreApplication::processEvents();
+    EXPECT_FALSE(window.find<app::Ladder>("ladder")->accessibleDescription().contains("measured"));
+    auto* button = window.find<QPushButton>("measurePrices");
+    ASSERT_TRUE(button);
+    button->click();
+    QElapsedTimer clock;
+    clock.start();
+    while (!window.find<app::Ladder>("ladder")->accessibleDescription().contains("measured") &&
+           clock.elapsed() < 120'000)
+        QCoreApplication::processEvents(QEventLoop::AllEvents, 20);
+    EXPECT_TRUE(window.find<app::Ladder>("ladder")->accessibleDescription().contains("prices measured here"));
+    EXPECT_EQ(window.find<QPushButton>("measurePrices")->text(), "Measure prices");
+    EXPECT_EQ(window.workspace().project().findPart("L1")->rung, 2) << "the project stays as it is";
+    EXPECT_TRUE(window.workspace().runs().empty()) << "and no run is kept";
 }
