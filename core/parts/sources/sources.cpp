@@ -91,7 +91,7 @@ public:
         if (voltage_) {
             k.rungs.push_back({3, "cable to its terminals",
                                "behind R_i, L_i and the cable R_w, L_w stands its capacitance C_w with R_c in series",
-                               "one section of a line: its wavelength is far above its length", 5});
+                               "one section of a line: its wavelength is far above its length", 90});
             const auto cable = [&](const char* key, const char* label, const char* symbol, const char* unit,
                                    const char* standard) {
                 k.parameters.push_back({.key = key,

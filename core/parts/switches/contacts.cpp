@@ -63,7 +63,7 @@ public:
                            "Ohm's law in each state", 1.7},
                           {3, "output capacitance, package inductance",
                            "as below, beside it C_o, both behind L_pk; R_on at least 1 mΩ",
-                           "a contact with the energy that it shorts", 20}},
+                           "a contact with the energy that it shorts", 2500}},
                 .symbol = contactSymbol,
                 .labelAt = {16, -4},
                 .group = "Switches"};

@@ -86,12 +86,12 @@ public:
                        "piecewise-linear junction, continuous at the knee", 1.7},
                       {3, "recovery charge, junction capacitance",
                        "i = (q_E − q_M) / T_M,  dq_M/dt = i − q_M / τ,  v = V_f + R_on i while q_E > 0;  beside it C_j",
-                       "P. O. Lauritzen, C. L. Ma, IEEE Trans. Power Electronics 6 (1991), 188", 15},
+                       "P. O. Lauritzen, C. L. Ma, IEEE Trans. Power Electronics 6 (1991), 188", 60},
                       {4, "exponential junction, depletion charge",
                        "q_E = (τ + T_M) I_s (exp(v_j / (n V_T)) − 1),  v_j = v − R_on i;  C_j(v) = C_j (1 − v / φ)^−m",
                        "the same, with the exponential of a junction; S. M. Sze, K. K. Ng, Physics of Semiconductor "
                        "Devices, 2.2",
-                       45}},
+                       150}},
             .symbol = diodeSymbol,
             .labelAt = {20, -4},
             .group = "Switches"};
@@ -214,11 +214,11 @@ public:
                              {3, "recovery charge, junction capacitance",
                               "forward as the diode: i = (q_E − q_M) / T_M,  dq_M/dt = i − q_M / τ;  beside it C_j and "
                               "the breakdown",
-                              "P. O. Lauritzen, C. L. Ma, IEEE Trans. Power Electronics 6 (1991), 188", 15},
+                              "P. O. Lauritzen, C. L. Ma, IEEE Trans. Power Electronics 6 (1991), 188", 60},
                              {4, "exponential junction, depletion charge, rounded breakdown",
                               "q_E = (τ + T_M) I_s (exp(v_j / (n V_T)) − 1);  C_j(v) = C_j (1 − v / φ)^−m;  breakdown "
                               "i = −(s_z / R_z) ln(1 + exp(−(v + V_z) / s_z))",
-                              "the same; the breakdown is its straight line with the corner rounded over s_z", 45}},
+                              "the same; the breakdown is its straight line with the corner rounded over s_z", 150}},
                    .symbol = diodeSymbol,
                    .labelAt = {20, -4},
                    .group = "Switches"};

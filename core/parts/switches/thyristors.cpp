@@ -68,7 +68,7 @@ public:
                           {3, "recovery charge, junction capacitance",
                            "a forward valve in series with a junction: i = (q_E − q_M) / T_M,  dq_M/dt = i − q_M / τ;  "
                            "beside them C_j",
-                           "P. O. Lauritzen, C. L. Ma, IEEE Trans. Power Electronics 6 (1991), 188", 15}},
+                           "P. O. Lauritzen, C. L. Ma, IEEE Trans. Power Electronics 6 (1991), 188", 60}},
                 .symbol = {{"M 0 -32 L 0 -12"},
                            {"M -12 -12 L 12 -12 L 0 10 Z"},
                            {"M -12 -12 L 12 -12 L 0 10 Z", Stroke::Weight::normal, true, Stroke::When::conducting},
