@@ -126,6 +126,8 @@ const Case cases[] = {
     // The potential between two open switches is nobody's.
     {"ThreeLevelBridge", bench::threeLevelBridge, "2m", ".i"},
     {"Ladder", [] { return bench::ladder(20); }, "2m"},
+    // Mostly zeros, and too many modes to compute one by one.
+    {"LongLadder", [] { return bench::ladder(150); }, "500u"},
 };
 
 class SameAsExact : public ::testing::TestWithParam<Case> {};

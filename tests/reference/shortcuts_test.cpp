@@ -89,6 +89,13 @@ TEST(Shortcuts, RoundsOfAResonantHalfBridge) {
 
 TEST(Shortcuts, LegsOfDiscontinuousConduction) { expectVerified(stepUp("0.3", "200", "60", "5m"), 1e-10, 1000); }
 
+// A circuit of 240 storage elements, most of whose matrices are zeros.
+TEST(Shortcuts, SeriesOfASparseCircuit) {
+    Circuit c = bench::ladder(240);
+    c.plan("1m", "1e-2");
+    expectVerified(c, 1e-9, 0);
+}
+
 TEST(Shortcuts, LegsOfAModulatedBridge) {
     Circuit c;
     c.add("dc-voltage", "V1", {"p", "0"}, {{"level", "700"}});

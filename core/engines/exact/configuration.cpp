@@ -122,22 +122,28 @@ Configuration<Real>::Configuration(const Frame<Real>& frame, const std::vector<i
     Matrix<Real> kernel;
     elimination.solve(readout, kernel);
     projector = Matrix<Real>::Identity(n, n);
-    if (elimination.freeCount() > 0) complete(frame, elimination, kernel, Matrix<Real>(sparseK), std::move(e));
+    Projection projection;
+    if (elimination.freeCount() > 0)
+        complete(frame, elimination, kernel, Matrix<Real>(sparseK), std::move(e), projection);
     if (!illPosedUnknowns.empty()) return;
 
     generator = Matrix<Real>::Zero(n, n);
     generator.topRows(nx) = sparseK * readout;
     generator.bottomRightCorner(frame.sources, frame.sources) = frame.sourceDynamics;
     if (projects) {
-        readout = (readout * projector).eval();
-        generator = (projector * generator * projector).eval();
+        projection.applyRight(readout);
+        projection.applyLeft(generator);
+        projection.applyRight(generator);
     }
+    readoutRows_.look(readout);
+    generatorRows_.look(generator);
 }
 
 /// Fixes what F leaves open, and finds what it asks of the states.
 template <class Real>
 void Configuration<Real>::complete(const Frame<Real>& frame, const Elimination<Real>& elimination,
-                                   const Matrix<Real>& kernel, const Matrix<Real>& k, std::vector<SparseRow<Real>> e) {
+                                   const Matrix<Real>& kernel, const Matrix<Real>& k, std::vector<SparseRow<Real>> e,
+                                   Projection& projection) {
     const int n = frame.size(), m = frame.unknowns, nx = frame.states, free = elimination.freeCount();
     const Matrix<Real> h = elimination.consistency(), hx = h.leftCols(nx);
     Matrix<Real> q = hx * k * kernel;
@@ -171,8 +177,10 @@ void Configuration<Real>::complete(const Frame<Real>& frame, const Elimination<R
         jump.topRows(split.rank) = split.left1.transpose() * h;
         bound.topRows(split.rank) = split.left1.cwiseAbs().transpose() * h.cwiseAbs();
         clean(jump, bound);
-        impulse = -kernel * tLu.solve(Matrix<Real>(tScales.asDiagonal() * jump));
-        projector.topRows(nx) += k * impulse;
+        projection.jump = tLu.solve(Matrix<Real>(tScales.asDiagonal() * jump));
+        projection.lift = -(k * kernel);
+        impulse = -kernel * projection.jump;
+        projector.topRows(nx) += projection.lift * projection.jump;
         projects = true;
     }
     if (rest > 0) {
@@ -192,9 +200,10 @@ void Configuration<Real>::complete(const Frame<Real>& frame, const Elimination<R
 
 template <class Real>
 std::size_t Configuration<Real>::bytes() const {
-    return sizeof(Real) *
-           static_cast<std::size_t>(readout.size() + projector.size() + impulse.size() + contradiction.size() +
-                                    infinite.size() + shared.size() + generator.size());
+    return readoutRows_.bytes() + generatorRows_.bytes() +
+           sizeof(Real) *
+               static_cast<std::size_t>(readout.size() + projector.size() + impulse.size() + contradiction.size() +
+                                        infinite.size() + shared.size() + generator.size());
 }
 
 template struct Configuration<double>;

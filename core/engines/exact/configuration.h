@@ -13,6 +13,7 @@
 #include <vector>
 
 #include "engines/exact/elimination.h"
+#include "engines/exact/sparse_rows.h"
 
 namespace hedgerow::exact {
 
@@ -33,11 +34,28 @@ struct Configuration {
     Matrix<Real> shared;         ///< directions of z along which current is shared by least norm; often empty
     Matrix<Real> generator;      ///< y' = generator * y, restricted to consistent y
 
+    /// z = readout * y, and y' = generator * y.
+    void read(const Real* y, Real* z) const { readoutRows_.multiply(readout, y, z); }
+    void rates(const Real* y, Real* slopes) const { generatorRows_.multiply(generator, y, slopes); }
+    /// What a product with the generator costs, in multiplications.
+    double costOfRates() const {
+        return generatorRows_.sparse() ? static_cast<double>(2 * generatorRows_.filled())
+                                       : static_cast<double>(generator.size());
+    }
+
     std::size_t bytes() const;
 
 private:
+    /// The projector is I + lift * jump, of low rank; both are empty without one.
+    struct Projection {
+        Matrix<Real> lift, jump;  ///< states x rank, rank x size
+        void applyRight(Matrix<Real>& m) const { m += (m.leftCols(lift.rows()) * lift) * jump; }
+        void applyLeft(Matrix<Real>& m) const { m.topRows(lift.rows()) += lift * (jump * m); }
+    };
     void complete(const Frame<Real>& frame, const Elimination<Real>& elimination, const Matrix<Real>& kernel,
-                  const Matrix<Real>& k, std::vector<SparseRow<Real>> e);
+                  const Matrix<Real>& k, std::vector<SparseRow<Real>> e, Projection& projection);
+
+    SparseRows<Real> readoutRows_, generatorRows_;
 };
 
 }  // namespace hedgerow::exact

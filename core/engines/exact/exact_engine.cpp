@@ -8,7 +8,7 @@
 namespace hedgerow {
 
 namespace {
-constexpr std::size_t mostStates = 400;  ///< matrices are dense: beyond this a configuration takes too long to build
+constexpr std::size_t mostStates = 1000;  ///< what a configuration fixes is dense: beyond this it takes seconds to build
 }
 
 Status ExactEngine::accepts(const Network& network) const {

@@ -7,6 +7,7 @@
 #include <limits>
 
 #include <Eigen/Eigenvalues>
+#include <Eigen/SparseCore>
 
 namespace hedgerow::exact {
 
@@ -18,6 +19,7 @@ constexpr Tick longestTop = Tick{1} << 50;   ///< about 60 ms
 constexpr Tick intervalGrain = 64;  ///< lengths are cached in multiples of this, the rest is a tiny Taylor step
 constexpr Tick shortestCached = Tick{1} << 12;
 constexpr std::size_t mostIntervals = 256;
+constexpr int mostModes = 100;            ///< that are computed one by one
 constexpr int smallSize = 12;             ///< up to this size a ladder costs next to nothing
 constexpr double mostTaylorSteps = 40.0;  ///< of unit norm in one advance, else a ladder is built at once
 
@@ -30,6 +32,32 @@ constexpr int unitOrder = std::numeric_limits<Real>::digits > 53 ? 26 : 22;
 /// The same for one step of up to the base step, on a vector.
 template <class Real>
 constexpr int shortOrder = std::numeric_limits<Real>::digits > 53 ? 7 : 5;
+
+/// The fastest mode that is lightly damped, rad/s.
+double fastestMode(const Eigen::MatrixXd& generator) {
+    double fastest = 0;
+    const Eigen::EigenSolver<Eigen::MatrixXd> modes(generator, false);
+    if (modes.info() == Eigen::Success)
+        for (const std::complex<double> mode : modes.eigenvalues())
+            if (std::abs(mode.imag()) > 0.2 * std::abs(mode.real())) fastest = std::max(fastest, std::abs(mode));
+    return fastest;
+}
+
+/// What no imaginary part of a mode exceeds (I. Bendixson, Acta Math. 25 (1902), 359): the norm of the skew part, in
+/// the energy norm that of the exchange between windings and capacitors alone; by the power method.
+double fastestBound(const Eigen::MatrixXd& generator) {
+    const Eigen::SparseMatrix<double> skew = (0.5 * (generator - generator.transpose())).sparseView();
+    Eigen::VectorXd v(generator.rows());
+    for (Eigen::Index i = 0; i < v.size(); ++i) v(i) = 1.0 / static_cast<double>(1 + i % 7);
+    double norm = 0;
+    for (int i = 0; i < 60; ++i) {
+        const double length = v.norm();
+        if (length == 0) return 0;
+        v = skew * Eigen::VectorXd(v / length);
+        norm = v.norm();
+    }
+    return 1.1 * norm;  // it comes from below
+}
 
 template <class Real>
 Matrix<Real> series(const Matrix<Real>& mh, int order) {
@@ -72,11 +100,7 @@ Tick Propagator<Real>::topStep(Tick wanted) {
                 (frame_.stateScale.asDiagonal() * configuration_.generator.topLeftCorner(nx, nx) *
                  frame_.stateScale.cwiseInverse().asDiagonal())
                     .template cast<double>();
-            const Eigen::EigenSolver<Eigen::MatrixXd> modes(scaled, false);
-            if (modes.info() == Eigen::Success)
-                for (const std::complex<double> mode : modes.eigenvalues())
-                    if (std::abs(mode.imag()) > 0.2 * std::abs(mode.real()))
-                        fastest = std::max(fastest, std::abs(mode));
+            fastest = std::max(fastest, nx > mostModes ? fastestBound(scaled) : fastestMode(scaled));
         }
         top_ = longestTop;
         while (top_ > base_ && fastest * toSeconds(top_) > 1.0) top_ /= 2;
@@ -177,7 +201,7 @@ void Propagator<Real>::shortStep(Vector<Real>& y, Real h) {
         ++order;
     scratch_ = y;
     for (int j = 1; j <= order; ++j) {
-        multiply(configuration_.generator, scratch_.data(), scratch2_.data());
+        configuration_.rates(scratch_.data(), scratch2_.data());
         scratch_ = scratch2_ * (h / static_cast<Real>(j));
         y += scratch_;
         ++products_;
@@ -194,7 +218,7 @@ void Propagator<Real>::taylorSteps(Vector<Real>& y, Real seconds) {
         const Real floor = std::numeric_limits<Real>::epsilon() / 16 * y.cwiseAbs().maxCoeff();
         Real remainder = norm_ * h;
         for (int j = 1; j <= unitOrder<Real> && remainder > std::numeric_limits<Real>::epsilon() / 16; ++j) {
-            multiply(configuration_.generator, scratch_.data(), scratch2_.data());
+            configuration_.rates(scratch_.data(), scratch2_.data());
             scratch_ = scratch2_ * (h / static_cast<Real>(j));
             y += scratch_;
             remainder *= norm_ * h / static_cast<Real>(j + 1);
@@ -204,14 +228,22 @@ void Propagator<Real>::taylorSteps(Vector<Real>& y, Real seconds) {
     }
 }
 
+/// Whether Taylor steps are the better way: while they have not cost as much as a ladder, and always where the
+/// generator is so sparse that they cost less than its steps.
+template <class Real>
+bool Propagator<Real>::bySeries(Tick length) const {
+    const auto norm = static_cast<double>(norm_ * secondsOf<Real>(length));
+    if (norm >= mostTaylorSteps) return false;
+    const double n = frame_.size(), series = configuration_.costOfRates();
+    // 22 products of matrices make a ladder of ten steps.
+    if (ladder_.empty() && static_cast<double>(unladdered_) * series < 22 * n * n * n) return true;
+    const auto climbs = static_cast<double>(std::popcount(static_cast<std::uint64_t>(length / base_)));
+    return unitOrder<Real> * std::max(norm, 0.2) * series < climbs * n * n;
+}
+
 template <class Real>
 void Propagator<Real>::advance(Vector<Real>& y, Tick length) {
-    if (ladder_.empty() && frame_.size() > smallSize) {
-        // 22 products of matrices make a ladder of ten steps: as much as 22 n products with a vector.
-        const Real norm = norm_ * secondsOf<Real>(length);
-        if (unladdered_ < 22 * frame_.size() && norm < Real(mostTaylorSteps))
-            return taylorSteps(y, secondsOf<Real>(length));
-    }
+    if (frame_.size() > smallSize && bySeries(length)) return taylorSteps(y, secondsOf<Real>(length));
     if (length >= shortestCached && !fewClimbs(length)) {
         const Tick key = length / intervalGrain;
         if (intervals_.size() >= mostIntervals && !intervals_.contains(key)) intervals_.clear();
@@ -254,7 +286,7 @@ const Matrix<Real>& Propagator<Real>::taylor(const Vector<Real>& y) {
     coefficients_.resize(y.size(), shortOrder<Real> + 1);
     coefficients_.col(0) = y;
     for (int j = 1; j <= shortOrder<Real>; ++j) {
-        multiply(configuration_.generator, coefficients_.col(j - 1).data(), coefficients_.col(j).data());
+        configuration_.rates(coefficients_.col(j - 1).data(), coefficients_.col(j).data());
         coefficients_.col(j) /= static_cast<Real>(j);
         ++products_;
     }

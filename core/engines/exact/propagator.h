@@ -8,7 +8,7 @@
 //  2. The base step is a power of two of ticks; what is shorter is one Taylor step.
 //  3. Blocks of sine sources are written in closed form on every level.
 //  4. A configuration that is seen rarely gets no ladder: it is advanced by Taylor steps on the vector until that has
-//     cost as much as the ladder would.
+//     cost as much as the ladder would. Where the generator is mostly zeros they go on to be the cheaper way.
 
 #include <cstddef>
 #include <cstdint>
@@ -56,6 +56,7 @@ private:
     /// The largest level whose step is not longer than `length`; -1 when `length` is below the base step.
     int levelWithin(Tick length) const;
     bool fewClimbs(Tick length) const;
+    bool bySeries(Tick length) const;
     Tick ladderStep(int level) const { return base_ << level; }
     /// One ladder step of 2^level base steps.
     void climb(Vector<Real>& y, int level);

@@ -31,7 +31,7 @@ Recorder<Real>::Recorder(const Frame<Real>& frame, const RunRequest& request, Ru
 template <class Real>
 void Recorder<Real>::instant(Mode<Real>& mode, const Vector<Real>& y, Tick t) {
     const Stopwatch watch;
-    multiply(mode.configuration().readout, y.data(), unknowns_.data());
+    mode.configuration().read(y.data(), unknowns_.data());
     write(mode, y.data(), unknowns_.data(), t);
     flush();
     seconds_ += watch.seconds();
@@ -61,9 +61,9 @@ void Recorder<Real>::fill(Mode<Real>& mode, Sample& sample) {
         mode.sampling << c.readout, multiply(c.readout, c.generator);
     }
     if (mode.sampling.size() > 0) return multiply(mode.sampling, sample.y.data(), sample.values.data());
-    multiply(c.readout, sample.y.data(), sample.values.data());
-    multiply(c.generator, sample.y.data(), slope_.data());
-    multiply(c.readout, slope_.data(), sample.values.data() + unknowns);
+    c.read(sample.y.data(), sample.values.data());
+    c.rates(sample.y.data(), slope_.data());
+    c.read(slope_.data(), sample.values.data() + unknowns);
 }
 
 template <class Real>
@@ -99,7 +99,7 @@ void Recorder<Real>::allowances(const Mode<Real>& mode, const Real* a, const Rea
 
 template <class Real>
 void Recorder<Real>::see(const Mode<Real>& mode, const Real* y, int weight) {
-    multiply(mode.configuration().readout, y, unknowns_.data());
+    mode.configuration().read(y, unknowns_.data());
     swings_.see(unknowns_.data(), static_cast<Real>(weight));
     if (swings_.running()) magnitudes_.seeSignals(y);
     if (swings_.changedMuch()) ++generation_;
@@ -142,7 +142,7 @@ void Recorder<Real>::put(Mode<Real>& mode, const Real* y, const Real* z, Tick t)
 
 template <class Real>
 void Recorder<Real>::point(Mode<Real>& mode, const Real* y, Tick t) {
-    if (wide_) multiply(mode.configuration().readout, y, unknowns_.data());
+    if (wide_) mode.configuration().read(y, unknowns_.data());
     put(mode, y, unknowns_.data(), t);
     flush();
 }

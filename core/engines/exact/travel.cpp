@@ -178,12 +178,11 @@ bool Run<Real>::guardsHold(const Vector<Real>& before, const Vector<Real>& after
     if (count == 0) return true;
     for (Vector<Real>* values : {&guards0_, &guards1_, &rates0_, &rates1_}) values->resize(count);
     const Matrix<Real>& rows = mode_->guardValue;
-    const Matrix<Real>& generator = mode_->configuration().generator;
     multiply(rows, before.data(), guards0_.data());
     multiply(rows, after.data(), guards1_.data());
-    multiply(generator, before.data(), slope_.data());
+    mode_->configuration().rates(before.data(), slope_.data());
     multiply(rows, slope_.data(), rates0_.data());
-    multiply(generator, after.data(), slope_.data());
+    mode_->configuration().rates(after.data(), slope_.data());
     multiply(rows, slope_.data(), rates1_.data());
     const std::vector<Real>& noise = mode_->noise(magnitudes_);
     const Real third = secondsOf<Real>(length) / 3;
