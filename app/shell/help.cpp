@@ -96,8 +96,9 @@ QString generalHelp() {
          "after a run: the part to put on a higher rung next, why, and when it shows; a click on the rung climbs"},
         {"Read makers' cards… in the menu",
          "<tt>.model</tt> and <tt>.subckt</tt> text becomes parts and modules to be typed by name; what is not taken "
-         "is "
-         "listed line by line"},
+         "is listed line by line"},
+        {"Equations, Measure prices under the ladder",
+         "what each rung solves and where that comes from; what each rung costs in this circuit on this machine"},
         {"Ctrl+Z, Ctrl+Shift+Z", "undo, redo"},
         {"Ctrl+C, Ctrl+X, Ctrl+V, Del, Ctrl+A", "copy, cut, paste, delete, select all"},
         {"Ctrl+Return, Ctrl+.", "run, stop"},
@@ -128,7 +129,8 @@ QString generalHelp() {
         {"drag or click a mark in the row of events", "moves the event, brings its line up on the card"},
         {"Ctrl+Shift+E", "the control code of the selected part beside the sheet"},
         {"Ctrl+Shift+M",
-         "the model desk: the selected device in the standard jigs, on all its rungs at once, beside figures to meet"},
+         "the model desk: the selected device in the standard jigs, on all its rungs at once, beside figures to meet; a "
+         "diode's curve becomes straight lines for rung 2 there"},
         {"Ctrl+1, Ctrl+2, Ctrl+3", "parts, quantities, runs in the shelf"},
         {"F6", "next area of the window"},
         {"Ctrl+D", "light or dark"},
