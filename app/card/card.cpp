@@ -10,6 +10,7 @@
 #include <QPushButton>
 #include <QVBoxLayout>
 
+#include "base/text.h"
 #include "card/change_table.h"
 #include "card/equations.h"
 #include "card/ladder.h"
@@ -27,6 +28,14 @@
 #include "style/theme.h"
 
 namespace hedgerow::app {
+
+namespace {
+/// Keys of the values that nobody gave.
+std::string estimatedOf(const Part& part) {
+    const std::string* keys = part.values.find("estimated");
+    return keys ? *keys : "";
+}
+}  // namespace
 
 Card::Card(Workspace& workspace, QWidget* parent) : QScrollArea(parent), workspace_(workspace) {
     setObjectName("card");
@@ -52,7 +61,8 @@ void Card::rebuild() {
     // The page is built anew only when its rows change, so that a field keeps the keyboard while it is typed in.
     std::string shape;
     for (const Part* part : parts)
-        shape += std::to_string(part->id) + ":" + std::to_string(part->rung) + ":" + part->name + " ";
+        shape += std::to_string(part->id) + ":" + std::to_string(part->rung) + ":" + part->name + " " +
+                 estimatedOf(*part) + " ";
     if (parts.empty() && !workspace_.chosenTrace().empty())
         shape = "trace " + workspace_.chosenTrace();
     else if (parts.empty()) {
@@ -234,7 +244,9 @@ void Card::addValue(const Part& part, const PartKind& kind, const ParameterKind&
         }
         return preview(text, *value, unit);
     };
-    addField(QString::fromStdString(parameter.label),
+    const std::vector<std::string> estimated = words(estimatedOf(part));
+    const bool guess = std::find(estimated.begin(), estimated.end(), key) != estimated.end();
+    addField(QString::fromStdString(parameter.label) + (guess ? ", estimated" : ""),
              QString::fromStdString(parameter.unit == "deg" ? "°" : parameter.unit), QString::fromStdString(key), read,
              judge, write);
     if (parameter.text) fields_.back().edit->setFixedWidth(textWidth);
@@ -280,7 +292,7 @@ void Card::showPart(const Part& part, const PartKind& kind) {
     bool rated = false;
     for (const ParameterKind& parameter : kind.parameters) rated = rated || parameter.rating;
     for (const ParameterKind& parameter : kind.parameters)
-        if (!parameter.rating && parameter.rung <= part.rung && parameter.key != "code")
+        if (!parameter.rating && parameter.rung <= part.rung && parameter.key != "code" && parameter.key != "estimated")
             addValue(part, kind, parameter);
     addControl(part, kind);
     if (rated) {

@@ -225,13 +225,27 @@ Edit renamePart(int id, std::string name) {
             }};
 }
 
+namespace {
+/// What is typed is no estimate any more.
+void noLongerEstimated(Part& part, const std::string& key) {
+    const std::string* list = part.values.find("estimated");
+    if (!list || key == "estimated") return;
+    std::vector<std::string> kept = words(*list);
+    std::erase(kept, key);
+    part.values.set("estimated", joined(kept, " "));
+}
+}  // namespace
+
 Edit setValue(std::set<int> ids, std::string key, std::string text) {
     std::string merge = "value " + key;
     for (const int id : ids) merge += " " + std::to_string(id);
     return {"set " + key,
             [ids = std::move(ids), key, text](Project& project) -> Status {
-                for (Part& part : project.sheet().parts)
-                    if (ids.contains(part.id)) part.values.set(key, text);
+                for (Part& part : project.sheet().parts) {
+                    if (!ids.contains(part.id)) continue;
+                    part.values.set(key, text);
+                    noLongerEstimated(part, key);
+                }
                 return {};
             },
             merge};

@@ -107,6 +107,7 @@ private:
         part.values.set("tau", number(charge));
         // The card's charge leaves at once; ours takes a transit. Half of its life is a soft recovery.
         part.values.set("tm", number(charge / 2));
+        part.values.set("estimated", "tm");
         if (card.values.contains("TT"))
             remark(card.line, "TT",
                    "taken as the life of the stored charge; the transit time, half of it, is estimated");
@@ -195,6 +196,7 @@ private:
             // Ours is given at a voltage: half of it is there already at 0 V.
             part.values.set("coss", number(*output));
             part.values.set("crss", number(*output / 10));
+            part.values.set("estimated", "crss");
             part.values.set("vc", "1m");
             remark(card.line, "CBD",
                    "taken as output capacitance at 0 V; the reverse transfer capacitance, a tenth of "

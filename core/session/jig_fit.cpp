@@ -9,6 +9,7 @@
 #include <fmt/format.h>
 #include <Eigen/Dense>
 
+#include "base/text.h"
 #include "model/values.h"
 #include "session/jigs.h"
 #include "session/registry.h"
@@ -54,11 +55,15 @@ public:
         energies();
         // A jig after the other, each with its own values; what one changes the others see in a second pass.
         for (int pass = 0; pass < 2; ++pass)
-            for (const char* jig : {"capacitance", "gate charge", "recovery"})
+            for (const char* jig : {"capacitance", "gate charge", "recovery"}) {
                 if (auto status = approach(jig); !status) return status.error();
+                estimate();
+            }
         JigFit fit;
         for (const auto& [key, value] : wanted_)
             if (!met_.contains(key)) fit.unmet.push_back(key);
+        std::vector<std::string> estimated(estimated_.begin(), estimated_.end());
+        set("estimated", joined(estimated, " "));
         for (const auto& [key, text] : changed_) fit.values.emplace_back(key, text);
         return fit;
     }
@@ -72,6 +77,20 @@ private:
     std::optional<double> wanted(const std::string& key) const {
         const auto found = wanted_.find(key);
         return found == wanted_.end() ? std::optional<double>() : found->second;
+    }
+
+    /// What data sheets often leave out, from what they give: a recovery half of whose life is its transit is a soft
+    /// one; the reverse transfer capacitance of a transistor is about a tenth of that of its output.
+    void estimate() {
+        const auto follow = [&](const char* from, const char* to, double factor) {
+            if (!kind_.findParameter(from) || !kind_.findParameter(to)) return;
+            auto value = partValue(device_, kind_, from, ParameterTable(project_.parameters).lookup());
+            if (!value) return;
+            set(to, factor * *value);
+            estimated_.insert(to);
+        };
+        if (wanted("Qrr") && !wanted("Irm") && !wanted("trr")) follow("tau", "tm", 0.5);
+        if (wanted("C") && !wanted("Qgd")) follow("coss", "crss", 0.1);
     }
 
     /// Straight lines through one or two points of the voltage over the current.
@@ -192,7 +211,7 @@ private:
     int rung_;
     std::map<std::string, double> wanted_;
     std::map<std::string, std::string> changed_;
-    std::set<std::string> met_;
+    std::set<std::string> met_, estimated_;
 };
 
 }  // namespace

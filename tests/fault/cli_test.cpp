@@ -93,6 +93,11 @@ TEST(Cli, ReadsMakersCards) {
     EXPECT_EQ(cli("info " + library).code, 0);
     EXPECT_NE(cli("cards /no/such/file").code, 0);
     EXPECT_NE(cli("cards " HEDGEROW_EXAMPLES "/medlar-devices.cards --current -1").code, 0);
+    const Outcome lines = cli("cards " HEDGEROW_EXAMPLES "/medlar-devices.cards --lines 3");
+    EXPECT_EQ(lines.code, 0) << lines.output;
+    EXPECT_NE(lines.output.find("MDS40  diode"), std::string::npos) << lines.output;
+    EXPECT_NE(lines.output.find("  curve "), std::string::npos) << lines.output;
+    EXPECT_NE(cli("cards " HEDGEROW_EXAMPLES "/medlar-devices.cards --lines 9").code, 0);
 }
 
 TEST(Cli, WrongUseIsToldApart) {

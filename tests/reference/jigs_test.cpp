@@ -5,6 +5,8 @@
 
 #include <fmt/format.h>
 
+#include "model/edits.h"
+#include "model/history.h"
 #include "session/jigs.h"
 #include "session/registry.h"
 #include "support/circuit.h"
@@ -226,6 +228,39 @@ TEST(Fitting, PutsKneesAndEnergiesWhereTheyBelong) {
     Part diode;
     diode.kind = "diode";
     EXPECT_FALSE(fitToFigures({}, diode, {}, CancelToken())) << "nothing to meet";
+}
+
+// What a data sheet leaves out follows by the stated rules, and is marked until somebody types it.
+TEST(Fitting, EstimatesWhatIsNotGivenAndSaysSo) {
+    Project project;
+    Part diode;
+    diode.id = 1;
+    diode.name = "D1";
+    diode.kind = "diode";
+    diode.values.set("sheet", "Qrr 250n");
+    const auto fit = fitToFigures(project, diode, {.voltage = 100, .current = 10}, CancelToken());
+    ASSERT_TRUE(fit) << fit.error().text();
+    std::map<std::string, std::string> values(fit->values.begin(), fit->values.end());
+    EXPECT_EQ(values["estimated"], "tm");
+    EXPECT_RELATIVE(std::stod(values["tm"]), std::stod(values["tau"]) / 2, 1e-3);
+    EXPECT_TRUE(fit->unmet.empty());
+    for (const auto& [key, text] : fit->values) diode.values.set(key, text);
+    project.sheet().parts.push_back(diode);
+    History history(project);
+    ASSERT_TRUE(history.apply(edits::setValue({1}, "tau", "90n")));
+    EXPECT_EQ(*history.project().findPart(1)->values.find("estimated"), "tm") << "it is another value";
+    ASSERT_TRUE(history.apply(edits::setValue({1}, "tm", "40n")));
+    EXPECT_EQ(history.project().findPart(1)->values.find("estimated"), nullptr);
+
+    Part transistor;
+    transistor.name = "Q1";
+    transistor.kind = "mosfet";
+    transistor.values.set("sheet", "C 500p");
+    const auto second = fitToFigures({}, transistor, {.voltage = 50, .current = 10}, CancelToken());
+    ASSERT_TRUE(second) << second.error().text();
+    values = {second->values.begin(), second->values.end()};
+    EXPECT_EQ(values["estimated"], "crss");
+    EXPECT_RELATIVE(std::stod(values["crss"]), std::stod(values["coss"]) / 10, 1e-3);
 }
 
 // Small windings between large voltages: what starts from rest starts with the currents of a rest.

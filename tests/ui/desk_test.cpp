@@ -212,3 +212,26 @@ TEST(ModelDesk, DrawsStraightLinesForRungTwo) {
     wait();
     EXPECT_EQ(lines(), 0);
 }
+
+// What nobody gave is marked on the card, until it is typed.
+TEST(ModelDesk, EstimatesAreMarkedOnTheCard) {
+    Desk desk;
+    const int id = desk.window.workspace().selectedPart()->id;
+    const auto apply = [&](const char* key, const char* text) {
+        (void)desk.window.workspace().apply(edits::setValue({id}, key, text));
+        QCoreApplication::processEvents();
+    };
+    apply("sheet", "Qrr 150n");
+    desk.window.find<QPushButton>("deskFit")->click();
+    desk.wait();
+    const auto marked = [&] {
+        QStringList labels;
+        for (const QLabel* label : desk.window->findChildren<QLabel*>())
+            if (label->isVisible() && label->text().endsWith(", estimated")) labels << label->text();
+        return labels;
+    };
+    EXPECT_EQ(marked(), QStringList{"transit time of the stored charge, estimated"});
+    apply("tm", "30n");
+    desk.wait();
+    EXPECT_TRUE(marked().isEmpty());
+}

@@ -205,6 +205,7 @@ public:
                                    .aboveLeast = true,
                                    .rung = 4},
                                   sheetFigures(),
+                                  estimatedKeys(),
                                   ratedCurrent()},
                    .rungs = {{1, "ideal in all three states", "forward: v = 0,  blocking: i = 0,  breakdown: v = −V_z",
                               "piecewise-linear junction", 1.0},

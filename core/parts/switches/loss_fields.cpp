@@ -30,7 +30,18 @@ std::vector<ParameterKind> lossParameters(bool transistor) {
                    .most = 400,
                    .rung = 2});
     all.push_back(sheetFigures());
+    all.push_back(estimatedKeys());
     return all;
+}
+
+ParameterKind estimatedKeys() {
+    return {.key = "estimated",
+            .label = "values that are estimated",
+            .symbol = "",
+            .unit = "",
+            .standard = "",
+            .rung = 2,
+            .text = true};
 }
 
 ParameterKind sheetFigures() {

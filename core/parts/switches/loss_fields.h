@@ -15,6 +15,8 @@ namespace hedgerow::parts {
 std::vector<ParameterKind> lossParameters(bool transistor);
 /// What a data sheet says of the figures that the model desk works out.
 ParameterKind sheetFigures();
+/// Keys of values that nobody gave and that follow from others by a rule: "tm crss". A value that is typed leaves it.
+ParameterKind estimatedKeys();
 /// Reads the texts of these fields; an error names the field.
 Status checkLossTexts(const std::function<std::string(std::string_view)>& text, bool transistor);
 
