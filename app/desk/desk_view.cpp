@@ -254,9 +254,15 @@ void DeskView::fit() {
                auto fitted = fitToFigures(project, part, point, cancel);
                if (!fitted) return fitted.error();
                QStringList values;
-               for (const auto& [key, text] : fitted->values)
-                   values << QString("%1 = %2").arg(QString::fromStdString(key), QString::fromStdString(text));
+               QString estimated;
+               for (const auto& [key, text] : fitted->values) {
+                   if (key == "estimated")
+                       estimated = QString::fromStdString(text);
+                   else
+                       values << QString("%1 = %2").arg(QString::fromStdString(key), QString::fromStdString(text));
+               }
                QString note = "fitted " + values.join(", ");
+               if (!estimated.isEmpty()) note += "; estimated: " + estimated;
                if (!fitted->unmet.empty()) note += "; not met: " + QString::fromStdString(joined(fitted->unmet, ", "));
                return Adjustment{std::move(fitted->values), note};
            });

@@ -54,10 +54,11 @@ public:
         conduct();
         energies();
         // A jig after the other, each with its own values; what one changes the others see in a second pass.
-        for (int pass = 0; pass < 2; ++pass)
+        // What is estimated follows what is found, and moves it in turn.
+        for (int pass = 0; pass < (estimated_.empty() ? 2 : 5); ++pass)
             for (const char* jig : {"capacitance", "gate charge", "recovery"}) {
-                if (auto status = approach(jig); !status) return status.error();
                 estimate();
+                if (auto status = approach(jig); !status) return status.error();
             }
         JigFit fit;
         for (const auto& [key, value] : wanted_)

@@ -65,3 +65,8 @@ TEST(TestSet, RingModulator) {
         before = worst;
     }
 }
+
+// With coarse tolerances iterations overflow at times: such a step is not taken.
+TEST(TestSet, RingModulatorWithCoarseTolerances) {
+    for (const double tolerance : {1e-2, 3e-3}) EXPECT_LT(worstAtEnd(ringModulator(), tolerance), 0.5) << tolerance;
+}

@@ -144,7 +144,8 @@ Outcome Stepper::attempt(const Instant& start, Tick t, Tick length, bool atBreak
     error_ = 0;
     for (std::size_t i = 0; i < errors_.size(); ++i) {
         const double scale = std::max(scales_.ofState(i), std::abs(end_.x[i]));
-        error_ = std::max(error_, std::abs(errors_[i] + alpha * x_[i]) / (tolerance_ * scale));
+        const double error = std::abs(errors_[i] + alpha * x_[i]) / (tolerance_ * scale);
+        if (!(error <= error_)) error_ = error;  // and what is no number
     }
     error_ *= tableau_->strict;
     if (!std::isfinite(error_)) return Outcome::diverged;

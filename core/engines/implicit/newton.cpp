@@ -11,10 +11,10 @@ namespace {
 constexpr int mostIterations = 8, mostCarefulIterations = 100;
 constexpr int mostSteepIterations = 40;
 constexpr double iterationShare = 0.1;  ///< of the tolerance, that an iteration may leave
-constexpr double slow = 0.3;             ///< contraction above which the Jacobian is made anew
-constexpr double carefulNoise = 1e-6;    ///< the same where a circuit at rest has given no scales yet
-constexpr double carefulEnd = 1e-11;     ///< of its scale, by which an unknown may still move
-constexpr double noise = 1e-9;           ///< of its scale, by which rounding may move an unknown
+constexpr double slow = 0.3;            ///< contraction above which the Jacobian is made anew
+constexpr double carefulNoise = 1e-6;   ///< the same where a circuit at rest has given no scales yet
+constexpr double carefulEnd = 1e-11;    ///< of its scale, by which an unknown may still move
+constexpr double noise = 1e-9;          ///< of its scale, by which rounding may move an unknown
 constexpr double leastContraction = 1e-3;
 
 }  // namespace
@@ -36,7 +36,7 @@ Outcome Newton::solve(const Values& base, double alpha, Values& z, Values& x) {
 
 Outcome Newton::solve(const Values& base, double alpha, Values& z, Values& x, const Values& behind) {
     const Outcome outcome = iterate(base, alpha, z, x, mostIterations, false);
-    if (outcome != Outcome::diverged) return outcome;
+    if (outcome == Outcome::good) return outcome;
     // Along an exponential, iterations approach in small steps first: then each gets its own Jacobian.
     z = behind;
     return iterate(base, alpha, z, x, mostSteepIterations, true);
@@ -102,8 +102,10 @@ Outcome Newton::iterate(const Values& base, double alpha, Values& z, Values& x, 
         previous_.swap(x);
         x.resize(previous_.size());
         statesAt(z);
-        for (std::size_t i = 0; i < x.size(); ++i)
-            moved = std::max(moved, std::abs(x[i] - previous_[i]) / scales_.ofState(i));
+        for (std::size_t i = 0; i < x.size(); ++i) {
+            const double part = std::abs(x[i] - previous_[i]) / scales_.ofState(i);
+            if (!(part <= moved)) moved = part;  // and what is no number
+        }
         if (!std::isfinite(moved) || !std::isfinite(movedCurrents)) return Outcome::diverged;
         if (system_.linear()) return Outcome::good;
         // What guards are judged by is iterated to the end.
