@@ -154,8 +154,14 @@ Result<Mode<Real>*> Commutation<Real>::settle(Vector<Real>& y, const Segments& w
     Segments candidate = guess == guesses_.end() ? wanted : guess->second;
     // A comparator with hysteresis has two states that fit: it stays in the one it is in.
     for (const std::size_t element : logic_) candidate[element] = wanted[element];
-    if (guess != guesses_.end())
-        if (Mode<Real>& expected = mode(candidate); settleAs(expected, y)) return &expected;
+    if (guess != guesses_.end()) {
+        const std::int64_t known = built_;
+        Mode<Real>& expected = mode(candidate);
+        if (settleAs(expected, y)) {
+            if (built_ != known) trim(&expected);
+            return &expected;
+        }
+    }
     const Vector<Real> before = y;
     Mode<Real>* last = nullptr;
     Mode<Real>* found = search(candidate, before, y, last);

@@ -21,6 +21,9 @@ public:
         starts_.push_back(0);
         columns_.clear();
         values_.clear();
+        columns_.reserve(static_cast<std::size_t>(filled));
+        values_.reserve(static_cast<std::size_t>(filled));
+        starts_.reserve(static_cast<std::size_t>(matrix.rows()) + 1);
         for (Eigen::Index i = 0; i < matrix.rows(); ++i) {
             for (Eigen::Index j = 0; j < matrix.cols(); ++j) {
                 if (matrix(i, j) == Real(0)) continue;
