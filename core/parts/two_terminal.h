@@ -85,6 +85,26 @@ inline std::vector<PinKind> horizontalPins(const char* left, const char* right) 
     return {{left, {-32, 0}}, {right, {32, 0}}};
 }
 
+/// A number that must be above 0.
+inline ParameterKind positiveValue(const char* key, const char* label, const char* symbol, const char* unit,
+                                   const char* standard, int rung) {
+    return {.key = key,
+            .label = label,
+            .symbol = symbol,
+            .unit = unit,
+            .standard = standard,
+            .least = 0,
+            .aboveLeast = true,
+            .rung = rung};
+}
+/// The same, or 0.
+inline ParameterKind notNegative(const char* key, const char* label, const char* symbol, const char* unit,
+                                 const char* standard, int rung) {
+    ParameterKind kind = positiveValue(key, label, symbol, unit, standard, rung);
+    kind.aboveLeast = false;
+    return kind;
+}
+
 inline ParameterKind ratedVoltage() {
     return {.key = "vmax",
             .label = "rated voltage",

@@ -160,15 +160,7 @@ class MainsNetwork final : public PartType {
 public:
     PartKind kind() const override {
         const auto value = [](const char* key, const char* label, const char* symbol, const char* unit,
-                              const char* standard) {
-            return ParameterKind{.key = key,
-                                 .label = label,
-                                 .symbol = symbol,
-                                 .unit = unit,
-                                 .standard = standard,
-                                 .least = 0,
-                                 .aboveLeast = true};
-        };
+                              const char* standard) { return positiveValue(key, label, symbol, unit, standard, 1); };
         PartKind k;
         k.id = "artificial-mains-network";
         k.title = "Artificial mains network";

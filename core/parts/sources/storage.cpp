@@ -58,14 +58,7 @@ public:
     PartKind kind() const override {
         const auto value = [](const char* key, const char* label, const char* symbol, const char* unit,
                               const char* standard, int rung) {
-            return ParameterKind{.key = key,
-                                 .label = label,
-                                 .symbol = symbol,
-                                 .unit = unit,
-                                 .standard = standard,
-                                 .least = 0,
-                                 .aboveLeast = rung > 1,
-                                 .rung = rung};
+            return (rung > 1 ? positiveValue : notNegative)(key, label, symbol, unit, standard, rung);
         };
         PartKind k;
         k.id = "battery";

@@ -268,38 +268,21 @@ private:
     }
 
     static std::vector<ParameterKind> parameters() {
-        const auto positive = [](const char* key, const char* label, const char* symbol, const char* unit,
-                                 const char* standard, int rung) {
-            return ParameterKind{.key = key,
-                                 .label = label,
-                                 .symbol = symbol,
-                                 .unit = unit,
-                                 .standard = standard,
-                                 .least = 0,
-                                 .aboveLeast = true,
-                                 .rung = rung};
-        };
-        const auto notNegative = [&](const char* key, const char* label, const char* symbol, const char* unit,
-                                     const char* standard, int rung) {
-            ParameterKind kind = positive(key, label, symbol, unit, standard, rung);
-            kind.aboveLeast = false;
-            return kind;
-        };
         return {{.key = "polarity",
                  .label = "polarity",
                  .symbol = "",
                  .unit = "",
                  .standard = "npn",
                  .choices = {"npn", "pnp"}},
-                positive("beta", "current gain", "β", "", "50", 1),
+                positiveValue("beta", "current gain", "β", "", "50", 1),
                 kneeVoltage("vf", "knee voltage of the base", "V_f", "0.7"),
                 notNegative("rb", "base resistance", "R_B", "Ω", "1", 2),
                 kneeVoltage("vsat", "saturation voltage of the collector", "V_sat", "0.1"),
                 onResistance(),
                 offResistance(),
-                positive("cbe", "capacitance of base and emitter (at 0 V)", "C_BE", "F", "1n", 3),
-                positive("cbc", "capacitance of base and collector (at 0 V)", "C_BC", "F", "200p", 3),
-                positive("is", "saturation current", "I_s", "A", "1p", 4),
+                positiveValue("cbe", "capacitance of base and emitter (at 0 V)", "C_BE", "F", "1n", 3),
+                positiveValue("cbc", "capacitance of base and collector (at 0 V)", "C_BC", "F", "200p", 3),
+                positiveValue("is", "saturation current", "I_s", "A", "1p", 4),
                 {.key = "n",
                  .label = "emission coefficient",
                  .symbol = "n",
@@ -308,10 +291,10 @@ private:
                  .least = 0.5,
                  .most = 10,
                  .rung = 4},
-                positive("betar", "reverse current gain", "β_R", "", "5", 4),
+                positiveValue("betar", "reverse current gain", "β_R", "", "5", 4),
                 notNegative("tf", "forward transit time", "τ_F", "s", "1n", 4),
                 notNegative("tr", "reverse transit time", "τ_R", "s", "100n", 4),
-                positive("phi", "built-in voltage of depletion layers", "φ", "V", "0.8", 4),
+                positiveValue("phi", "built-in voltage of depletion layers", "φ", "V", "0.8", 4),
                 {.key = "grading",
                  .label = "grading of depletion layers",
                  .symbol = "m",

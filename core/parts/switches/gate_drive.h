@@ -7,18 +7,6 @@
 
 namespace hedgerow::parts {
 
-inline ParameterKind positive(const char* key, const char* label, const char* symbol, const char* unit,
-                              const char* standard, int rung) {
-    return {.key = key,
-            .label = label,
-            .symbol = symbol,
-            .unit = unit,
-            .standard = standard,
-            .least = 0,
-            .aboveLeast = true,
-            .rung = rung};
-}
-
 /// Values that differ from transistor to transistor, as typed.
 struct GateDefaults {
     const char *threshold, *transconductance, *on, *off, *resistance;
@@ -28,19 +16,19 @@ struct GateDefaults {
 
 /// Those of rung 3.
 inline std::vector<ParameterKind> gateParameters(const GateDefaults& d) {
-    return {positive("vth", "threshold", "V_th", "V", d.threshold, 3),
-            positive("gm", "transconductance", "g_m", "S", d.transconductance, 3),
-            positive("von", "gate voltage that turns on", "V_on", "V", d.on, 3),
+    return {positiveValue("vth", "threshold", "V_th", "V", d.threshold, 3),
+            positiveValue("gm", "transconductance", "g_m", "S", d.transconductance, 3),
+            positiveValue("von", "gate voltage that turns on", "V_on", "V", d.on, 3),
             {.key = "voff",
              .label = "gate voltage that turns off",
              .symbol = "V_off",
              .unit = "V",
              .standard = d.off,
              .rung = 3},
-            positive("rg", "gate resistance, driver included", "R_g", "Ω", d.resistance, 3),
-            positive("ciss", "input capacitance", "C_iss", "F", d.input, 3),
-            positive("coss", "output capacitance", "C_oss", "F", d.output, 3),
-            positive("crss", "reverse transfer capacitance", "C_rss", "F", d.reverse, 3),
+            positiveValue("rg", "gate resistance, driver included", "R_g", "Ω", d.resistance, 3),
+            positiveValue("ciss", "input capacitance", "C_iss", "F", d.input, 3),
+            positiveValue("coss", "output capacitance", "C_oss", "F", d.output, 3),
+            positiveValue("crss", "reverse transfer capacitance", "C_rss", "F", d.reverse, 3),
             {.key = "lpk",
              .label = "inductance of package and track",
              .symbol = "L_pk",
@@ -53,8 +41,8 @@ inline std::vector<ParameterKind> gateParameters(const GateDefaults& d) {
 /// Those of rung 4, of a channel with heat. @param voltage  at which capacitances are given
 inline std::vector<ParameterKind> curvedChannelParameters(const char* voltage) {
     std::vector<ParameterKind> all = {
-        positive("vc", "voltage at which the capacitances are given", "V_C", "V", voltage, 4),
-        positive("corner", "width of the threshold", "s", "V", "80m", 4),
+        positiveValue("vc", "voltage at which the capacitances are given", "V_C", "V", voltage, 4),
+        positiveValue("corner", "width of the threshold", "s", "V", "80m", 4),
         {.key = "lambda",
          .label = "channel length modulation",
          .symbol = "λ",

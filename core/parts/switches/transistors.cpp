@@ -214,7 +214,7 @@ public:
              .labelAt = {28, -4},
              .group = "Switches"},
             {gateParameters({"5.5", "20", "15", "-8", "5", "3n", "200p", "50p", "10n"}),
-             {positive("ttail", "lifetime of the charge in the base", "τ_t", "s", "300n", 3),
+             {positiveValue("ttail", "lifetime of the charge in the base", "τ_t", "s", "300n", 3),
               {.key = "ktail",
                .label = "share of the current that the base carries",
                .symbol = "κ",
@@ -226,8 +226,8 @@ public:
               lifetime("150n"),
               transit("80n")},
              curvedChannelParameters("25"),
-             {positive("knee", "width of the knee", "s_ce", "V", "60m", 4), builtIn(), grading(), saturationCurrent(),
-              emission()},
+             {positiveValue("knee", "width of the knee", "s_ce", "V", "60m", 4), builtIn(), grading(),
+              saturationCurrent(), emission()},
              lossParameters(true)});
     }
     Status check(const std::function<double(std::string_view)>& value) const override {
