@@ -114,9 +114,14 @@ void handDiscontinuous() {
     std::vector<Stored> store;
     store.reserve(7 * periods + 1);
     double i = 0, v = 60;
+    // A point on the way down, at a fixed distance: the line would bend too far.
+    constexpr double between = 1e-6;
     const double rise = V / L * D * T, decay = std::exp(-D * T / (R * C)), rest = (1 - D) * T;
     const double a = 1 / (2 * R * C), w = std::sqrt(1 / (L * C) - a * a);
-    double tau = 1e-6;
+    const double eb = std::exp(-a * between), cb = std::cos(w * between), sb = std::sin(w * between);
+    const double hx = eb * (cb + a / w * sb), hd = eb / w * sb, gx = -a * hx + eb * (-w * sb + a * cb),
+                 gd = -a * hd + eb * cb;
+    double tau = 1.5e-6;
     store.push_back({0, i, v, 1});
     for (int k = 0; k < periods; ++k) {
         i += rise;
@@ -124,6 +129,8 @@ void handDiscontinuous() {
         store.push_back({(k + D) * T, i, v, 1});
         store.push_back({(k + D) * T, i, v, 0});
         const double x = v - V, slope = (i - v / R) / C, p = (slope + a * x) / w;
+        const double half = hx * x + hd * slope + V;
+        store.push_back({(k + D) * T + between, C * (gx * x + gd * slope) + half / R, half, 0});
         double value = 0, current = 0;
         for (int step = 0; step < 20; ++step) {
             const double e = std::exp(-a * tau), c = std::cos(w * tau), s = std::sin(w * tau);
@@ -134,7 +141,7 @@ void handDiscontinuous() {
             tau -= change;
             if (std::abs(change) < 1e-17) break;
         }
-        if (tau >= rest) break;  // continuous after all
+        if (tau >= rest || tau <= between) break;  // continuous after all, or hardly any way down
         i = 0;
         v = value + V;
         store.push_back({(k + D) * T + tau, i, v, 0});
