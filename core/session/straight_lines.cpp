@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <functional>
 
 #include <fmt/format.h>
 
@@ -69,7 +70,7 @@ Lines fitted(const Curve& curve, int count, double most) {
     for (int k = 1; k <= count; ++k) shares.push_back(std::pow(static_cast<double>(k) / count, 2));
     double knee = std::max(0.0, 2 * curve.at(shares.front() * most / 2) - curve.at(shares.front() * most));
     double best = distance(curve, made(shares, knee), most), stride = 0.3;
-    for (int round = 0; round<rounds; ++round, stride *= best> 0 ? 0.85 : 1) {
+    for (int round = 0; round < rounds; ++round) {
         for (std::size_t k = 0; k < shares.size(); ++k)
             for (const double factor : {1 + stride, 1 / (1 + stride)}) {
                 // The last end stays; it is the knee that moves in its turn.
@@ -79,12 +80,13 @@ Lines fitted(const Curve& curve, int count, double most) {
                     moved[k] *= factor;
                 else
                     moveKnee *= 1 + (factor > 1 ? 0.3 : -0.3) * stride;
-                if (!std::is_sorted(moved.begin(), moved.end(), std::less_equal<>()) ||
+                if (std::adjacent_find(moved.begin(), moved.end(), std::greater_equal<>()) != moved.end() ||
                     moveKnee >= curve.at(moved.front() * most))
                     continue;
                 const double now = distance(curve, made(moved, moveKnee), most);
                 if (now < best) best = now, shares = moved, knee = moveKnee;
             }
+        stride *= 0.85;
     }
     return made(shares, knee);
 }

@@ -37,7 +37,8 @@ void Run<Real>::general(Tick next) {
         stretch.length = t_ - stretch.length;
         stretch.crossing = guard;
         stretch.end = y_;
-        stretch.repeats = clock_.period() > 0 && request_.end - t_ > legs_.paysAfter() * toTick(clock_.period());
+        stretch.repeats = clock_.period() > 0 &&
+                          toSeconds(request_.end - t_) > legs_.paysAfter() * toSeconds(toTick(clock_.period()));
         stretch.periodic = guard == noGuard && clock_.period() > 0 && fromEdge;
     }
     magnitudes_.drifted(mode_->propagator().norm() * secondsOf<Real>(t_ - inModeSince_));
