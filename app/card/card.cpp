@@ -91,6 +91,8 @@ void Card::rebuild() {
         // The change may come from a field of the old page: it must live until its signal returns, and say no more.
         for (QObject* child : old->findChildren<QObject*>()) child->disconnect(this);
         old->deleteLater();
+        // Nor may it outlive what it shows, should the window go before that comes.
+        connect(&workspace_, &QObject::destroyed, old, [old] { delete old; });
     }
     page_ = new QWidget;
     page_->setObjectName("panel");

@@ -437,3 +437,19 @@ TEST_F(Looking, LanesAreSavedAsPictures) {
     EXPECT_FALSE(app::writePictureOf(*window, more.filePath("window.xyz")));
     EXPECT_FALSE(lanes().writePicture("/nowhere/a.svg"));
 }
+
+// A page of the card that was just replaced may not look at a window that is gone: its timer may still be running.
+TEST(Timeline, ReplacedPagesOfTheCardGoWithTheWindow) {
+    {
+        Window window;
+        ASSERT_TRUE(window->open(example("med-aux.hedge")));
+        window.key(Qt::Key_Return, Qt::ControlModifier);
+        ASSERT_TRUE(window.waitForRun());
+        window.workspace().chooseTrace("L1.i");
+        emit window.workspace().measuredChanged();
+        window.workspace().select({window.workspace().project().findPart("L1")->id});
+    }
+    QTest::qWait(400);
+    for (QWidget* widget : QApplication::allWidgets())
+        EXPECT_NE(widget->objectName(), "copyTables") << "the page is gone, too";
+}
