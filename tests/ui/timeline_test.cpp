@@ -442,7 +442,7 @@ TEST_F(Looking, LanesAreSavedAsPictures) {
 TEST(Timeline, ReplacedPagesOfTheCardGoWithTheWindow) {
     {
         Window window;
-        ASSERT_TRUE(window->open(example("med-aux.hedge")));
+        ASSERT_TRUE(window->open(QString(HEDGEROW_SHARED "/examples/med-aux.hedge")));
         window.key(Qt::Key_Return, Qt::ControlModifier);
         ASSERT_TRUE(window.waitForRun());
         window.workspace().chooseTrace("L1.i");
