@@ -318,9 +318,11 @@ void Card::measureRungs(int part, const std::string& kind) {
             if (auto* button = page_->findChild<QPushButton*>("measurePrices")) {
                 button->setText("Measure prices");
                 button->setEnabled(true);
-                if (!prices) button->setToolTip(QString::fromStdString(prices.error().message));
             }
-            if (!prices) return;
+            if (!prices) {
+                emit workspace_.refused(QString::fromStdString(prices.error().text()));
+                return;
+            }
             auto& known = measured_[kind];
             known.clear();
             for (const RungPrice& price : *prices) known[price.rung] = price.relative;

@@ -98,8 +98,10 @@ void Ladder::paintEvent(QPaintEvent*) {
         const auto measured = measured_.find(r);
         const bool known = measured != measured_.end();
         if (known) painter.setPen(p.leaf);
-        painter.drawText(line, Qt::AlignRight | Qt::AlignVCenter,
-                         QString("× %1").arg(known ? measured->second : rung->price, 0, 'g', known ? 2 : 3));
+        const double price = known ? measured->second : rung->price;
+        painter.drawText(
+            line, Qt::AlignRight | Qt::AlignVCenter,
+            "× " + (price < 100 ? QString::number(price, 'g', known ? 2 : 3) : QString::number(price, 'f', 0)));
         painter.setFont(textFont(TextSize::small));
         painter.setPen(p.bark);
         const QString adds = painter.fontMetrics().elidedText(QString::fromStdString(rung->adds), Qt::ElideRight,
