@@ -33,8 +33,11 @@ struct Tables {
 };
 
 /// Jumps of current and voltage in a window: both are stored before and after each.
-/// @param diode  the part itself is the diode that recovers; else it carries it backwards
-std::vector<Event> eventsOf(const Trace& v, const Trace& i, Tick from, Tick to, bool diode) {
+/// @param gated     it turns on and off, or on only
+/// @param bothWays  with currents of both signs
+/// @param forward   the part itself recovers, as diodes and thyristors do; else a diode beside it, backwards
+std::vector<Event> eventsOf(const Trace& v, const Trace& i, Tick from, Tick to, bool gated, bool bothWays,
+                            bool forward) {
     std::vector<Event> events;
     const auto largest = [&](const Trace& trace) {
         const auto m = trace.measure(from, to);
@@ -47,11 +50,12 @@ std::vector<Event> eventsOf(const Trace& v, const Trace& i, Tick from, Tick to, 
         if (last > k) {
             const double before = i.value(k), after = i.value(last);
             const double blocked = v.value(k), blocks = v.value(last), t = toSeconds(i.time(k));
-            const double sign = diode ? -1 : 1;  // a diode blocks backwards
-            if (!diode && before > noCurrent && std::abs(after) <= noCurrent && blocks > noVoltage)
-                events.push_back({t, Event::Sort::off, before, blocks});
-            if (!diode && std::abs(before) <= noCurrent && after > noCurrent && blocked > noVoltage)
-                events.push_back({t, Event::Sort::on, after, blocked});
+            const double sign = forward ? -1 : 1;  // what recovers itself blocks backwards
+            const double way = bothWays && before + after < 0 ? -1 : 1;
+            if (gated && way * before > noCurrent && std::abs(after) <= noCurrent && way * blocks > noVoltage)
+                events.push_back({t, Event::Sort::off, way * before, way * blocks});
+            if (gated && std::abs(before) <= noCurrent && way * after > noCurrent && way * blocked > noVoltage)
+                events.push_back({t, Event::Sort::on, way * after, way * blocked});
             if (-sign * before > noCurrent && -sign * after <= noCurrent && sign * blocks > noVoltage)
                 events.push_back({t, Event::Sort::recovery, std::abs(before), std::abs(blocks)});
         }
@@ -152,8 +156,10 @@ std::vector<LossRow> lossesOf(const RunRecord& run, Tick from, Tick to) {
         const auto thermal = ThermalNetwork::read(text("zth"), ladder && *ladder == "K/W and J/K");
         const auto caseTemperature =
             kind->findParameter("tcase") ? partValue(part, *kind, "tcase", parameters.lookup()) : Result<double>(25.0);
-        const bool diode = !kind->findParameter("eon");
-        const std::vector<Event> events = eventsOf(*v, *i, start, end, diode);
+        const bool turnsOn = kind->findParameter("eon"), turnsOff = kind->findParameter("eoff"),
+                   recovers = kind->findParameter("err");
+        const std::vector<Event> events =
+            eventsOf(*v, *i, start, end, turnsOn, turnsOff && !recovers, recovers && !turnsOff);
         const double length = toSeconds(end - start);
         LossRow row{part.name, conducted->mean};
         const double resistance = thermal ? thermal->resistance() : 0;

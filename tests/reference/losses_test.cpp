@@ -232,3 +232,53 @@ TEST(CoreLosses, AreToldForInductorsAndTransformers) {
     ASSERT_TRUE(without);
     EXPECT_EQ(lossesOf(*without, 0, toTicks(200e-6)).size(), 1u);
 }
+
+// A contact chops both half-waves of a current: each closing and opening has its energy, whatever the sign.
+TEST(Losses, AContactTurnsOnAndOffBothWays) {
+    for (const char* level : {"10", "-10"}) {
+        Circuit c;
+        c.add("dc-voltage", "V1", {"in", "0"}, {{"level", std::string(level[0] == '-' ? "-" : "") + "100"}})
+            .add("switch", "S1", {"in", "sw", "g"}, {{"ron", "20m"}, {"eon", "100: 10 1m"}, {"eoff", "100: 10 2m"}}, 2)
+            .add("diode", "D1", {level[0] == '-' ? "sw" : "0", level[0] == '-' ? "0" : "sw"}, {{"vf", "0"}}, 2)
+            .add("dc-current", "I1", {"sw", "0"}, {{"level", level}})
+            .add("modulator", "M1", {"", "g", ""}, {{"f", "20k"}, {"duty", "0.4"}})
+            .plan("1m", "1e-5");
+        const auto r = run(c);
+        ASSERT_TRUE(r);
+        const auto rows = lossesOf(*r, 0, r->end());
+        const LossRow& row = rowOf(rows, "S1");
+        EXPECT_RELATIVE(row.on, 20 * 1.0, 0.06) << level;  // 1 mJ, 20,000 times a second; the first edge is the start
+        EXPECT_RELATIVE(row.off, 20 * 2.0, 0.06) << level;
+        EXPECT_EQ(row.rr, 0);
+    }
+}
+
+// A thyristor that is fired takes 10 A from 100 V once; one that is always fired recovers each time its voltage turns.
+TEST(Losses, AThyristorTurnsOnAndRecovers) {
+    const auto circuit = [](const char* source, const Circuit::Values& values, const char* gate) {
+        Circuit c;
+        c.add(source, "V1", {"in", "0"}, values)
+            .add("thyristor", "T1", {"in", "out", "g"},
+                 {{"vf", "0"}, {"ron", "1u"}, {"eon", "100: 10 1m"}, {"err", "100: 10 3m"}}, 2)
+            .add("resistor", "R1", {"out", "0"}, {{"r", "10"}})
+            .plan("10m", "1e-5");
+        if (std::string(gate) == "on")
+            c.add("constant", "K1", {"g"}, {{"value", "1"}});
+        else
+            c.add("signal-step", "K1", {"g"}, {{"at", "1m"}});
+        return c;
+    };
+    const auto fired = run(circuit("dc-voltage", {{"level", "100"}}, "later"));
+    ASSERT_TRUE(fired);
+    ASSERT_EQ(fired->summary().end, RunEnd::finished) << fired->summary().brief();
+    const auto ofFired = lossesOf(*fired, 0, fired->end());
+    EXPECT_RELATIVE(rowOf(ofFired, "T1").on, 1e-3 / 10e-3, 1e-3);
+    EXPECT_EQ(rowOf(ofFired, "T1").rr, 0);
+
+    const auto turned = run(circuit("pulse-voltage", {{"low", "-100"}, {"high", "100"}, {"f", "1k"}}, "on"));
+    ASSERT_TRUE(turned);
+    ASSERT_EQ(turned->summary().end, RunEnd::finished) << turned->summary().brief();
+    const auto ofTurned = lossesOf(*turned, 0, turned->end());
+    EXPECT_EQ(rowOf(ofTurned, "T1").on, 0) << "no voltage was blocked forwards";
+    EXPECT_RELATIVE(rowOf(ofTurned, "T1").rr, 3e-3 * 1e3, 0.11);  // ten periods, at one end of which it may not show
+}

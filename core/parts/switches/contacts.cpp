@@ -2,6 +2,7 @@
 
 #include "parts/segmented.h"
 #include "parts/storages.h"
+#include "parts/switches/loss_fields.h"
 
 namespace hedgerow {
 
@@ -29,44 +30,51 @@ struct Contact {
 class Switch final : public SwitchingPart {
 public:
     PartKind kind() const override {
-        return {.id = "switch",
-                .title = "Switch",
-                .prefix = "S",
-                .synonyms = {"s", "sw", "gated switch", "contact"},
-                .summary = "Closed while its gate is above one half",
-                .help =
-                    "Conducts both ways while the gate signal is on, blocks both ways while it is off, and changes in "
-                    "no time at the exact instant of the edge. "
-                    "For a transistor with its body diode take the MOSFET, or put a diode across it.",
-                .pins = {{"a", {0, -32}}, {"b", {0, 32}}, {"g", {-32, 0}, PinSort::signalIn}},
-                .parameters = {onResistance(),
-                               offResistance(),
-                               {.key = "coss",
-                                .label = "output capacitance",
-                                .symbol = "C_o",
-                                .unit = "F",
-                                .standard = "200p",
-                                .least = 0,
-                                .aboveLeast = true,
-                                .rung = 3},
-                               {.key = "lpk",
-                                .label = "inductance of package and track",
-                                .symbol = "L_pk",
-                                .unit = "H",
-                                .standard = "5n",
-                                .least = 0,
-                                .rung = 3},
-                               ratedVoltage(),
-                               ratedCurrent()},
-                .rungs = {{1, "closed or open", "on: v = 0,  off: i = 0", "definition", 1.0},
-                          {2, "on-resistance, leakage", "on: v = R_on i,  off: i = v / R_off",
-                           "Ohm's law in each state", 1.7},
-                          {3, "output capacitance, package inductance",
-                           "as below, beside it C_o, both behind L_pk; R_on at least 1 mΩ",
-                           "a contact with the energy that it shorts", 2500}},
-                .symbol = contactSymbol,
-                .labelAt = {16, -4},
-                .group = "Switches"};
+        PartKind kind{
+            .id = "switch",
+            .title = "Switch",
+            .prefix = "S",
+            .synonyms = {"s", "sw", "gated switch", "contact"},
+            .summary = "Closed while its gate is above one half",
+            .help =
+                "Conducts both ways while the gate signal is on, blocks both ways while it is off, and changes in "
+                "no time at the exact instant of the edge. "
+                "For a transistor with its body diode take the MOSFET, or put a diode across it.",
+            .pins = {{"a", {0, -32}}, {"b", {0, 32}}, {"g", {-32, 0}, PinSort::signalIn}},
+            .parameters = {onResistance(),
+                           offResistance(),
+                           {.key = "coss",
+                            .label = "output capacitance",
+                            .symbol = "C_o",
+                            .unit = "F",
+                            .standard = "200p",
+                            .least = 0,
+                            .aboveLeast = true,
+                            .rung = 3},
+                           {.key = "lpk",
+                            .label = "inductance of package and track",
+                            .symbol = "L_pk",
+                            .unit = "H",
+                            .standard = "5n",
+                            .least = 0,
+                            .rung = 3},
+                           ratedVoltage(),
+                           ratedCurrent()},
+            .rungs = {{1, "closed or open", "on: v = 0,  off: i = 0", "definition", 1.0},
+                      {2, "on-resistance, leakage", "on: v = R_on i,  off: i = v / R_off", "Ohm's law in each state",
+                       1.7},
+                      {3, "output capacitance, package inductance",
+                       "as below, beside it C_o, both behind L_pk; R_on at least 1 mΩ",
+                       "a contact with the energy that it shorts", 2500}},
+            .symbol = contactSymbol,
+            .labelAt = {16, -4},
+            .group = "Switches"};
+        const auto losses = lossParameters(LossSort::contact);
+        kind.parameters.insert(kind.parameters.end() - 2, losses.begin(), losses.end());  // before the ratings
+        return kind;
+    }
+    Status checkTexts(const std::function<std::string(std::string_view)>& text, const std::string&) const override {
+        return checkLossTexts(text, LossSort::contact);
     }
     void elaborate(NetworkBuilder& b) const override {
         const Contact contact(b);

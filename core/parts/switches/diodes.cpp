@@ -95,7 +95,7 @@ public:
             .symbol = diodeSymbol,
             .labelAt = {20, -4},
             .group = "Switches"};
-        const auto losses = lossParameters(false);
+        const auto losses = lossParameters(LossSort::diode);
         kind.parameters.insert(kind.parameters.end() - 2, losses.begin(), losses.end());  // before the ratings
         return kind;
     }
@@ -103,7 +103,7 @@ public:
                       const std::string& folder) const override {
         if (!text("curve").empty())
             if (auto points = forwardPoints(text("curve"), folder); !points) return points.error();
-        return checkLossTexts(text, false);
+        return checkLossTexts(text, LossSort::diode);
     }
     void elaborate(NetworkBuilder& b) const override {
         if (b.rung() >= 3) return elaborateDynamic(b);

@@ -4,17 +4,23 @@
 
 namespace hedgerow::parts {
 
-std::vector<ParameterKind> lossParameters(bool transistor) {
+namespace {
+bool turnsOn(LossSort sort) { return sort != LossSort::diode; }
+bool turnsOff(LossSort sort) { return sort == LossSort::contact || sort == LossSort::transistor; }
+bool recovers(LossSort sort) { return sort != LossSort::contact; }
+bool onDesk(LossSort sort) { return sort == LossSort::diode || sort == LossSort::transistor; }
+}  // namespace
+
+std::vector<ParameterKind> lossParameters(LossSort sort) {
     const auto text = [](const char* key, const char* label, const char* symbol) {
         return ParameterKind{
             .key = key, .label = label, .symbol = symbol, .unit = "", .standard = "", .rung = 2, .text = true};
     };
     std::vector<ParameterKind> all;
-    if (transistor) {
-        all.push_back(text("eon", "turn-on energy", "E_on"));
-        all.push_back(text("eoff", "turn-off energy", "E_off"));
-    }
-    all.push_back(text("err", transistor ? "recovery energy of the diode" : "recovery energy", "E_rr"));
+    if (turnsOn(sort)) all.push_back(text("eon", "turn-on energy", "E_on"));
+    if (turnsOff(sort)) all.push_back(text("eoff", "turn-off energy", "E_off"));
+    if (recovers(sort))
+        all.push_back(text("err", turnsOff(sort) ? "recovery energy of the diode" : "recovery energy", "E_rr"));
     all.push_back(text("zth", "thermal impedance", "Z_th"));
     ParameterKind ladder = text("ladder", "its pairs are", "");
     ladder.text = false;
@@ -29,8 +35,10 @@ std::vector<ParameterKind> lossParameters(bool transistor) {
                    .least = -200,
                    .most = 400,
                    .rung = 2});
-    all.push_back(sheetFigures());
-    all.push_back(estimatedKeys());
+    if (onDesk(sort)) {
+        all.push_back(sheetFigures());
+        all.push_back(estimatedKeys());
+    }
     return all;
 }
 
@@ -54,13 +62,15 @@ ParameterKind sheetFigures() {
             .text = true};
 }
 
-Status checkLossTexts(const std::function<std::string(std::string_view)>& text, bool transistor) {
+Status checkLossTexts(const std::function<std::string(std::string_view)>& text, LossSort sort) {
     const auto about = [](Error error, const char* key) {
         error.field = key;
         return error;
     };
-    for (const char* key : {"eon", "eoff", "err"})
-        if (transistor || std::string_view(key) == "err")
+    const std::pair<const char*, bool> tables[] = {
+        {"eon", turnsOn(sort)}, {"eoff", turnsOff(sort)}, {"err", recovers(sort)}};
+    for (const auto& [key, has] : tables)
+        if (has)
             if (auto table = EnergyTable::read(text(key)); !table) return about(table.error(), key);
     if (auto network = ThermalNetwork::read(text("zth"), false); !network) return about(network.error(), "zth");
     return {};

@@ -11,13 +11,16 @@
 
 namespace hedgerow::parts {
 
-/// @param transistor  with energies of turning on and off, too
-std::vector<ParameterKind> lossParameters(bool transistor);
+/// Which energies a switch has: a diode recovers, a thyristor turns on and recovers, a contact turns on and off, a
+/// transistor does all of it.
+enum class LossSort { diode, thyristor, contact, transistor };
+/// Fields for them, for the thermal impedance, and those of the model desk for what lies on it.
+std::vector<ParameterKind> lossParameters(LossSort sort);
 /// What a data sheet says of the figures that the model desk works out.
 ParameterKind sheetFigures();
 /// Keys of values that nobody gave and that follow from others by a rule: "tm crss". A value that is typed leaves it.
 ParameterKind estimatedKeys();
 /// Reads the texts of these fields; an error names the field.
-Status checkLossTexts(const std::function<std::string(std::string_view)>& text, bool transistor);
+Status checkLossTexts(const std::function<std::string(std::string_view)>& text, LossSort sort);
 
 }  // namespace hedgerow::parts

@@ -4,6 +4,7 @@
 
 #include "parts/junctions.h"
 #include "parts/segmented.h"
+#include "parts/switches/loss_fields.h"
 
 namespace hedgerow {
 
@@ -14,69 +15,76 @@ namespace {
 class Thyristor final : public SwitchingPart {
 public:
     PartKind kind() const override {
-        return {.id = "thyristor",
-                .title = "Thyristor",
-                .prefix = "T",
-                .synonyms = {"thyristor", "scr"},
-                .summary = "A diode that starts to conduct only when its gate is on",
-                .help =
-                    "Turns on when the gate is on and the voltage from a to k reaches the knee; stays on without the "
-                    "gate until the current falls to the holding current. One rung up: if the gate leaves before the "
-                    "latching current is reached it goes off again, and a forward voltage that comes back within the "
-                    "turn-off time after conduction makes it conduct once more without any gate.",
-                .pins = {{"a", {0, -32}}, {"k", {0, 32}}, {"g", {-32, 0}, PinSort::signalIn}},
-                .parameters = {kneeVoltage("vf", "knee voltage", "V_f", "1"),
-                               onResistance(),
-                               offResistance(),
-                               {.key = "ilatch",
-                                .label = "latching current",
-                                .symbol = "I_L",
-                                .unit = "A",
-                                .standard = "0",
-                                .least = 0,
-                                .rung = 2},
-                               {.key = "ihold",
-                                .label = "holding current",
-                                .symbol = "I_H",
-                                .unit = "A",
-                                .standard = "0",
-                                .least = 0,
-                                .rung = 2},
-                               {.key = "tq",
-                                .label = "turn-off time",
-                                .symbol = "t_q",
-                                .unit = "s",
-                                .standard = "0",
-                                .least = 0,
-                                .most = 1,
-                                .rung = 2},
-                               lifetime("20u"),
-                               transit("5u"),
-                               {.key = "cj",
-                                .label = "junction capacitance",
-                                .symbol = "C_j",
-                                .unit = "F",
-                                .standard = "500p",
-                                .least = 0,
-                                .aboveLeast = true,
-                                .rung = 3},
-                               ratedVoltage(),
-                               ratedCurrent()},
-                .rungs = {{1, "closed or open", "on: v = 0 while i ≥ 0,  off: i = 0", "definition", 1.0},
-                          {2, "knee, resistance, leakage; latching, holding, turn-off time",
-                           "on: v = V_f + R_on i while i ≥ I_H,  off: i = v / R_off", "terms of IEC 60747-6", 1.7},
-                          {3, "recovery charge, junction capacitance",
-                           "a forward valve in series with a junction: i = (q_E − q_M) / T_M,  dq_M/dt = i − q_M / τ;  "
-                           "beside them C_j",
-                           "P. O. Lauritzen, C. L. Ma, IEEE Trans. Power Electronics 6 (1991), 188", 60}},
-                .symbol = {{"M 0 -32 L 0 -12"},
-                           {"M -12 -12 L 12 -12 L 0 10 Z"},
-                           {"M -12 -12 L 12 -12 L 0 10 Z", Stroke::Weight::normal, true, Stroke::When::conducting},
-                           {"M -12 10 L 12 10", Stroke::Weight::heavy},
-                           {"M 0 10 L 0 32"},
-                           {"M -32 0 L -24 0 L -4 12", Stroke::Weight::thin}},
-                .labelAt = {20, -4},
-                .group = "Switches"};
+        PartKind kind{
+            .id = "thyristor",
+            .title = "Thyristor",
+            .prefix = "T",
+            .synonyms = {"thyristor", "scr"},
+            .summary = "A diode that starts to conduct only when its gate is on",
+            .help =
+                "Turns on when the gate is on and the voltage from a to k reaches the knee; stays on without the "
+                "gate until the current falls to the holding current. One rung up: if the gate leaves before the "
+                "latching current is reached it goes off again, and a forward voltage that comes back within the "
+                "turn-off time after conduction makes it conduct once more without any gate.",
+            .pins = {{"a", {0, -32}}, {"k", {0, 32}}, {"g", {-32, 0}, PinSort::signalIn}},
+            .parameters = {kneeVoltage("vf", "knee voltage", "V_f", "1"),
+                           onResistance(),
+                           offResistance(),
+                           {.key = "ilatch",
+                            .label = "latching current",
+                            .symbol = "I_L",
+                            .unit = "A",
+                            .standard = "0",
+                            .least = 0,
+                            .rung = 2},
+                           {.key = "ihold",
+                            .label = "holding current",
+                            .symbol = "I_H",
+                            .unit = "A",
+                            .standard = "0",
+                            .least = 0,
+                            .rung = 2},
+                           {.key = "tq",
+                            .label = "turn-off time",
+                            .symbol = "t_q",
+                            .unit = "s",
+                            .standard = "0",
+                            .least = 0,
+                            .most = 1,
+                            .rung = 2},
+                           lifetime("20u"),
+                           transit("5u"),
+                           {.key = "cj",
+                            .label = "junction capacitance",
+                            .symbol = "C_j",
+                            .unit = "F",
+                            .standard = "500p",
+                            .least = 0,
+                            .aboveLeast = true,
+                            .rung = 3},
+                           ratedVoltage(),
+                           ratedCurrent()},
+            .rungs = {{1, "closed or open", "on: v = 0 while i ≥ 0,  off: i = 0", "definition", 1.0},
+                      {2, "knee, resistance, leakage; latching, holding, turn-off time",
+                       "on: v = V_f + R_on i while i ≥ I_H,  off: i = v / R_off", "terms of IEC 60747-6", 1.7},
+                      {3, "recovery charge, junction capacitance",
+                       "a forward valve in series with a junction: i = (q_E − q_M) / T_M,  dq_M/dt = i − q_M / τ;  "
+                       "beside them C_j",
+                       "P. O. Lauritzen, C. L. Ma, IEEE Trans. Power Electronics 6 (1991), 188", 60}},
+            .symbol = {{"M 0 -32 L 0 -12"},
+                       {"M -12 -12 L 12 -12 L 0 10 Z"},
+                       {"M -12 -12 L 12 -12 L 0 10 Z", Stroke::Weight::normal, true, Stroke::When::conducting},
+                       {"M -12 10 L 12 10", Stroke::Weight::heavy},
+                       {"M 0 10 L 0 32"},
+                       {"M -32 0 L -24 0 L -4 12", Stroke::Weight::thin}},
+            .labelAt = {20, -4},
+            .group = "Switches"};
+        const auto losses = lossParameters(LossSort::thyristor);
+        kind.parameters.insert(kind.parameters.end() - 2, losses.begin(), losses.end());  // before the ratings
+        return kind;
+    }
+    Status checkTexts(const std::function<std::string(std::string_view)>& text, const std::string&) const override {
+        return checkLossTexts(text, LossSort::thyristor);
     }
     Status check(const std::function<double(std::string_view)>& value) const override {
         if (value("ihold") > value("ilatch") && value("ilatch") > 0)

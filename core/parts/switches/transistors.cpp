@@ -46,7 +46,7 @@ public:
         return {};
     }
     Status checkTexts(const std::function<std::string(std::string_view)>& text, const std::string&) const override {
-        return checkLossTexts(text, true);
+        return checkLossTexts(text, LossSort::transistor);
     }
 
 protected:
@@ -119,7 +119,7 @@ public:
              {lifetime("60n"), transit("30n")},
              curvedChannelParameters("40"),
              {builtIn(), grading(), saturationCurrent(), emission()},
-             lossParameters(true)});
+             lossParameters(LossSort::transistor)});
     }
     Status check(const std::function<double(std::string_view)>& value) const override {
         if (auto status = TransistorPart::check(value); !status) return status;
@@ -228,7 +228,7 @@ public:
              curvedChannelParameters("25"),
              {positiveValue("knee", "width of the knee", "s_ce", "V", "60m", 4), builtIn(), grading(),
               saturationCurrent(), emission()},
-             lossParameters(true)});
+             lossParameters(LossSort::transistor)});
     }
     Status check(const std::function<double(std::string_view)>& value) const override {
         if (auto status = TransistorPart::check(value); !status) return status;
@@ -346,7 +346,7 @@ public:
             {gateParameters({"1.4", "60", "6", "-2", "5", "400p", "120p", "4p", "1n"}),
              curvedChannelParameters("100"),
              {builtIn(), grading()},
-             lossParameters(true)});
+             lossParameters(LossSort::transistor)});
         return k;
     }
     Status check(const std::function<double(std::string_view)>& value) const override {
