@@ -229,6 +229,7 @@ void DeskView::adjust(const char* what,
     const Part* part = device();
     if (!part) return;
     note_->setText("computing…");
+    later_->stop();  // the curves are computed anew anyway, and must not take the place of this
     background_.start([this, what, find = std::move(find), project = workspace_.history().shared(),
                        part = *part](const CancelToken& cancel) -> std::function<void()> {
         auto found = find(*project, part, cancel);

@@ -49,8 +49,10 @@ private:
     /// The projector is I + lift * jump, of low rank; both are empty without one.
     struct Projection {
         Matrix<Real> lift, jump;  ///< states x rank, rank x size
-        void applyRight(Matrix<Real>& m) const { m += (m.leftCols(lift.rows()) * lift) * jump; }
-        void applyLeft(Matrix<Real>& m) const { m.topRows(lift.rows()) += lift * (jump * m); }
+        void applyRight(Matrix<Real>& m) const {
+            m += multiply(multiply(Matrix<Real>(m.leftCols(lift.rows())), lift), jump);
+        }
+        void applyLeft(Matrix<Real>& m) const { m.topRows(lift.rows()) += multiply(lift, multiply(jump, m)); }
     };
     void complete(const Frame<Real>& frame, const Elimination<Real>& elimination, const Matrix<Real>& kernel,
                   const Matrix<Real>& k, std::vector<SparseRow<Real>> e, Projection& projection);

@@ -70,13 +70,21 @@ Real firstRoot(const Real* c, int order, Real h, Real precision, Real guess) {
 template <class Real>
 Real tailCrossing(const Real* polynomials, int order, Real slack, const std::vector<Companion<Real>>& companions,
                   Real guess) {
-    const Real tau = firstRoot(polynomials, order, slack, std::numeric_limits<Real>::epsilon(), guess);
-    if (tau < 0) return tau;
+    constexpr Real precision = std::numeric_limits<Real>::epsilon();
+    Real tau = firstRoot(polynomials, order, slack, precision, guess);
+    if (tau < 0 || companions.empty()) return tau;
+    // The first of those that end together, whichever of them the leg was made with.
+    const Real* other = polynomials;
+    for (std::size_t i = 0; i < companions.size(); ++i) {
+        const Real root = firstRoot(other += order + 1, order, slack, precision, guess);
+        if (root >= 0) tau = std::min(tau, root);
+    }
+    other = polynomials;
     for (const Companion<Real>& companion : companions) {
-        polynomials += order + 1;
+        other += order + 1;
         Real value = 0;
-        for (int j = order; j >= 0; --j) value = value * tau + polynomials[j];
-        if (!(value >= companion.least)) return -1;
+        for (int j = order; j >= 0; --j) value = value * tau + other[j];
+        if (!(std::abs(value) <= -companion.least)) return -1;
     }
     return tau;
 }

@@ -33,7 +33,7 @@ Real firstRoot(const Real* c, int order, Real h, Real precision = std::numeric_l
 template <class Real>
 struct Companion {
     int guard;
-    Real least;  ///< what it may be below zero at that instant
+    Real least;  ///< what it may be below zero at that instant, and as much above
 };
 
 /// Where the guard of a tail ends, or -1: not within the slack, or a companion ends earlier.

@@ -145,7 +145,7 @@ template <class Real>
 int Run<Real>::shortPiece(Tick length) {
     const Matrix<Real>& y = mode_->propagator().taylor(y_);
     const int order = static_cast<int>(y.cols()) - 1;
-    Real first = -1;
+    Real first = -1, ofCrossed = -1;
     int crossed = noGuard;
     const Eigen::Index guards = mode_->guardValue.rows();
     polynomials_.resize(order + 1, guards);
@@ -159,9 +159,12 @@ int Run<Real>::shortPiece(Tick length) {
         const Real floor = noise[static_cast<std::size_t>(i)];
         if (std::abs(polynomials_(0, i)) <= floor) polynomials_(0, i) += floor;
         const Real root = firstRoot(polynomials_.col(i).data(), order, secondsOf<Real>(length));
-        // Of those that end together, as two diodes with one current do, it is the first whatever the last digit says.
-        if (root >= 0 && (first < 0 || root < first - Real(together) * secondsOf<Real>(length)))
-            first = root, crossed = static_cast<int>(i);
+        if (root < 0) continue;
+        // Of those that end together, as two diodes with one current do, it is the first whatever the last digit says;
+        // the instant is that of the earliest.
+        if (crossed == noGuard || root < ofCrossed - Real(together) * secondsOf<Real>(length))
+            ofCrossed = root, crossed = static_cast<int>(i);
+        first = first < 0 ? root : std::min(first, root);
     }
     // The states are those of the exact root; its instant is counted to the nearest tick.
     const Real tau = crossed == noGuard ? secondsOf<Real>(length) : first;
