@@ -104,17 +104,25 @@ TEST_F(Modules, EverySelectionOfAnExampleBecomesAModuleThatJoinsTheSame) {
     }
 }
 
-TEST_F(Modules, RunsToTheSameBitsAsThePartsAlone) {
+// The same instants, and the same values to the last digit: the order of the nets may round a readout another way.
+TEST_F(Modules, RunsAsThePartsAlone) {
     start(example("med-aux.hedge"));
     const auto alone = test::run(project());
     makeOf({"S1", "D1"});
     const auto asModule = test::run(project());
     ASSERT_TRUE(alone && asModule);
-    const auto a = alone->trace("L1.i"), b = asModule->trace("L1.i");
-    ASSERT_TRUE(a && b);
-    EXPECT_EQ(a->size(), b->size());
-    EXPECT_EQ(test::at(*alone, "L1.i", 1e-3), test::at(*asModule, "L1.i", 1e-3));
-    EXPECT_EQ(test::at(*alone, "S1.v", 1e-3), test::at(*asModule, "X1.S1.v", 1e-3));
+    for (const auto& [one, other] : {std::pair{"L1.i", "L1.i"}, std::pair{"S1.v", "X1.S1.v"}}) {
+        const auto a = alone->trace(one), b = asModule->trace(other);
+        ASSERT_TRUE(a && b);
+        ASSERT_EQ(a->size(), b->size());
+        double largest = 0, worst = 0;
+        for (std::size_t i = 0; i < a->size(); ++i) {
+            ASSERT_EQ(a->time(i), b->time(i)) << i;
+            largest = std::max(largest, std::abs(a->value(i)));
+            worst = std::max(worst, std::abs(a->value(i) - b->value(i)));
+        }
+        EXPECT_LT(worst, 1e-14 * largest) << one;
+    }
 }
 
 TEST_F(Modules, LanesFollowWhatGoesIntoAModule) {
