@@ -209,9 +209,12 @@ std::size_t Round<Real>::bytes() const {
 }
 
 template <class Real>
-void Round<Real>::makeRoom(std::size_t periods, RoundPoints& points) const {
+void Round<Real>::makeRoom(std::size_t periods, bool writing, RoundPoints& points) const {
     points.list.resize(periods * pointCount_);
-    points.numbers.resize(periods * static_cast<std::size_t>(periodRows_ * width_));
+    // What a stage computes beside its stored rows stands behind them until the next one.
+    std::size_t beside = 0;
+    for (const Stage& stage : stages_) beside = std::max(beside, static_cast<std::size_t>(stage.rows.rows()));
+    points.numbers.resize(periods * static_cast<std::size_t>(periodRows_ * width_) + (writing ? beside : 0));
 }
 
 /// Writes a row.
@@ -245,12 +248,17 @@ template <class Real>
 bool Round<Real>::pass(Stage& stage, Vector<Real>& y, FineTime& at, FineTime start, Commutation<Real>& commutation,
                        Pen& pen) {
     if (!stage.afterCrossing) at = start + stage.start;
-    if (out_.size() < stage.rows.rows()) out_.resize(stage.rows.rows());
-    multiply(stage.rows, y.data(), out_.data());
-    const Real* const out = out_.data();
     const int stored = stage.storedRows * width_;
-    const Real* const last = out + stored;
-    std::copy(out, last, pen.number);
+    const Real* last = nullptr;
+    if constexpr (std::is_same_v<Real, double>) {
+        multiply(stage.rows, y.data(), pen.number);
+        last = pen.number + stored;
+    } else {
+        if (out_.size() < stage.rows.rows()) out_.resize(stage.rows.rows());
+        multiply(stage.rows, y.data(), out_.data());
+        last = out_.data() + stored;
+        std::copy(static_cast<const Real*>(out_.data()), last, pen.number);
+    }
     const auto ticks = static_cast<Tick>(at >> 32);
     const std::uint64_t fraction = static_cast<std::uint32_t>(at), half = std::uint64_t{1} << 31;
     for (const Point& point : stage.points)

@@ -27,7 +27,8 @@ public:
                                         const Frame<Real>& frame);
 
     /// Makes room for the points of so many periods, or leaves those of the first ones.
-    void makeRoom(std::size_t periods, RoundPoints& points) const;
+    /// @param writing  whether they are still to come
+    void makeRoom(std::size_t periods, bool writing, RoundPoints& points) const;
     /// Goes through the period number `count` of those in `points`, which begins at `start`: y becomes the values at
     /// its end. @return false when something else happens in it; y is then as it was
     bool go(Vector<Real>& y, FineTime start, std::size_t count, Commutation<Real>& commutation, RoundPoints& points);

@@ -273,7 +273,7 @@ bool Run<Real>::alongRounds(Leg<Real>& leg) {
     const FineTime start = clock_.lastEdge();
     const Tick limit = std::min(request_.end, clock_.nextSource());
     std::size_t count = 0;
-    round.makeRoom(roundsPerLook, roundPoints_);
+    round.makeRoom(roundsPerLook, true, roundPoints_);
     after_ = y_;
     for (FineTime at = start; count < roundsPerLook && toTick(at + round.period) < limit &&
                               round.go(y_, at, count, commutation_, roundPoints_);
@@ -287,7 +287,7 @@ bool Run<Real>::alongRounds(Leg<Real>& leg) {
         y_ = after_;  // the general way finds out where
         return false;
     }
-    round.makeRoom(count, roundPoints_);
+    round.makeRoom(count, false, roundPoints_);
     recorder_.points(roundPoints_.list, roundPoints_.numbers);
     const auto periods = static_cast<int>(count);
     t_ = toTick(start + periods * round.period);
