@@ -37,7 +37,14 @@ public:
           kind_(*partLibrary().catalogue().find(device.kind)),
           point_(point),
           cancel_(cancel),
-          rung_(std::max(3, kind_.rungAtOrBelow(device.rung).rung)) {}
+          rung_(std::max(3, kind_.rungAtOrBelow(device.rung).rung)) {
+        if (const std::string* marks = device.values.find("estimated")) {
+            const std::vector<std::string> keys = words(*marks);
+            marked_.insert(keys.begin(), keys.end());
+        }
+        for (const auto& [key, text] : device.values.all())
+            if (!marked_.contains(key)) given_.insert(key);
+    }
 
     Result<JigFit> fit() {
         const std::string* text = device_.values.find("sheet");
@@ -63,8 +70,11 @@ public:
         JigFit fit;
         for (const auto& [key, value] : wanted_)
             if (!met_.contains(key)) fit.unmet.push_back(key);
-        std::vector<std::string> estimated(estimated_.begin(), estimated_.end());
-        set("estimated", joined(estimated, " "));
+        // Marks of before stay where nothing better was found.
+        std::set<std::string> marks = marked_;
+        for (const auto& [key, text] : changed_) marks.erase(key);
+        marks.insert(estimated_.begin(), estimated_.end());
+        if (marks != marked_) set("estimated", joined({marks.begin(), marks.end()}, " "));
         for (const auto& [key, text] : changed_) fit.values.emplace_back(key, text);
         return fit;
     }
@@ -80,11 +90,11 @@ private:
         return found == wanted_.end() ? std::optional<double>() : found->second;
     }
 
-    /// What data sheets often leave out, from what they give: a recovery half of whose life is its transit is a soft
-    /// one; the reverse transfer capacitance of a transistor is about a tenth of that of its output.
+    /// What data sheets often leave out, and nobody typed, from what they give: a recovery half of whose life is its
+    /// transit is a soft one; the reverse transfer capacitance of a transistor is about a tenth of that of its output.
     void estimate() {
         const auto follow = [&](const char* from, const char* to, double factor) {
-            if (!kind_.findParameter(from) || !kind_.findParameter(to)) return;
+            if (!kind_.findParameter(from) || !kind_.findParameter(to) || given_.contains(to)) return;
             auto value = partValue(device_, kind_, from, ParameterTable(project_.parameters).lookup());
             if (!value) return;
             set(to, factor * *value);
@@ -213,6 +223,7 @@ private:
     std::map<std::string, double> wanted_;
     std::map<std::string, std::string> changed_;
     std::set<std::string> met_, estimated_;
+    std::set<std::string> marked_, given_;  ///< keys of estimates, and of what somebody typed, before
 };
 
 }  // namespace

@@ -252,6 +252,19 @@ TEST(Fitting, EstimatesWhatIsNotGivenAndSaysSo) {
     ASSERT_TRUE(history.apply(edits::setValue({1}, "tm", "40n")));
     EXPECT_EQ(history.project().findPart(1)->values.find("estimated"), nullptr);
 
+    // What was typed is no estimate's business.
+    Part typed;
+    typed.name = "D2";
+    typed.kind = "diode";
+    typed.values.set("tm", "20n");
+    typed.values.set("sheet", "Qrr 250n");
+    const auto third = fitToFigures({}, typed, {.voltage = 100, .current = 10}, CancelToken());
+    ASSERT_TRUE(third) << third.error().text();
+    values = {third->values.begin(), third->values.end()};
+    EXPECT_TRUE(values.contains("tau"));
+    EXPECT_FALSE(values.contains("tm"));
+    EXPECT_FALSE(values.contains("estimated"));
+
     Part transistor;
     transistor.name = "Q1";
     transistor.kind = "mosfet";

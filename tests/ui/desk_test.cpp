@@ -221,6 +221,7 @@ TEST(ModelDesk, EstimatesAreMarkedOnTheCard) {
         (void)desk.window.workspace().apply(edits::setValue({id}, key, text));
         QCoreApplication::processEvents();
     };
+    apply("tm", "");
     apply("sheet", "Qrr 150n");
     desk.window.find<QPushButton>("deskFit")->click();
     desk.wait();

@@ -51,7 +51,7 @@ template <class Number, class Real>
     const Number swing = larger(larger(read(j.high), a), b) - smaller(smaller(read(j.low), a), b);
     const Number most = Real(4) * (read(j.tolerance) * larger(swing, read(j.least)) + read(j.floor));
     const Number one = j.h * read(j.rate0) - rise, other = j.h * read(j.rate1) - rise;
-    const Number bow = larger(larger(one, -one), larger(other, -other)) + (rise - rise);
+    const Number bow = larger(larger(one, -one), larger(other, -other)) + (one - one) + (other - other);
     return bow <= most ? Number{} : Number{} + Real(1);
 }
 

@@ -69,9 +69,7 @@ public:
             .symbol = contactSymbol,
             .labelAt = {16, -4},
             .group = "Switches"};
-        const auto losses = lossParameters(LossSort::contact);
-        kind.parameters.insert(kind.parameters.end() - 2, losses.begin(), losses.end());  // before the ratings
-        return kind;
+        return withLosses(std::move(kind), LossSort::contact);
     }
     Status checkTexts(const std::function<std::string(std::string_view)>& text, const std::string&) const override {
         return checkLossTexts(text, LossSort::contact);

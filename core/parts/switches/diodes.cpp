@@ -95,9 +95,7 @@ public:
             .symbol = diodeSymbol,
             .labelAt = {20, -4},
             .group = "Switches"};
-        const auto losses = lossParameters(LossSort::diode);
-        kind.parameters.insert(kind.parameters.end() - 2, losses.begin(), losses.end());  // before the ratings
-        return kind;
+        return withLosses(std::move(kind), LossSort::diode);
     }
     Status checkTexts(const std::function<std::string(std::string_view)>& text,
                       const std::string& folder) const override {

@@ -42,6 +42,12 @@ std::vector<ParameterKind> lossParameters(LossSort sort) {
     return all;
 }
 
+PartKind withLosses(PartKind kind, LossSort sort) {
+    const std::vector<ParameterKind> losses = lossParameters(sort);
+    kind.parameters.insert(kind.parameters.end() - 2, losses.begin(), losses.end());
+    return kind;
+}
+
 ParameterKind estimatedKeys() {
     return {.key = "estimated",
             .label = "values that are estimated",

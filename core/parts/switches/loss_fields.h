@@ -16,6 +16,8 @@ namespace hedgerow::parts {
 enum class LossSort { diode, thyristor, contact, transistor };
 /// Fields for them, for the thermal impedance, and those of the model desk for what lies on it.
 std::vector<ParameterKind> lossParameters(LossSort sort);
+/// A kind whose last two fields are its ratings, with these fields before them.
+PartKind withLosses(PartKind kind, LossSort sort);
 /// What a data sheet says of the figures that the model desk works out.
 ParameterKind sheetFigures();
 /// Keys of values that nobody gave and that follow from others by a rule: "tm crss". A value that is typed leaves it.

@@ -79,9 +79,7 @@ public:
                        {"M -32 0 L -24 0 L -4 12", Stroke::Weight::thin}},
             .labelAt = {20, -4},
             .group = "Switches"};
-        const auto losses = lossParameters(LossSort::thyristor);
-        kind.parameters.insert(kind.parameters.end() - 2, losses.begin(), losses.end());  // before the ratings
-        return kind;
+        return withLosses(std::move(kind), LossSort::thyristor);
     }
     Status checkTexts(const std::function<std::string(std::string_view)>& text, const std::string&) const override {
         return checkLossTexts(text, LossSort::thyristor);
