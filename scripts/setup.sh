@@ -6,7 +6,7 @@ packages=(
   build-essential cmake ninja-build ccache pkg-config git python3
   qt6-base-dev libqt6opengl6-dev qt6-svg-dev qt6-wayland libgl1-mesa-dev libvulkan-dev
   libqcustomplot-dev
-  libeigen3-dev nlohmann-json3-dev libhdf5-dev libsqlite3-dev libspdlog-dev libfmt-dev libcli11-dev
+  libeigen3-dev nlohmann-json3-dev libhdf5-dev zlib1g-dev libsqlite3-dev libspdlog-dev libfmt-dev libcli11-dev
   libgtest-dev libbenchmark-dev hdf5-tools
   libsuitesparse-dev
   xvfb fonts-noto-core fonts-dejavu-core

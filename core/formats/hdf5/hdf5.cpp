@@ -1,5 +1,6 @@
 // HDF5: /time and one dataset a trace under /traces, chunked and compressed, with units and provenance as attributes.
 
+#include "base/apart.h"
 #include "formats/file.h"
 #include "formats/hdf5/hdf5_file.h"
 #include "formats/trace_format.h"
@@ -7,6 +8,8 @@
 namespace hedgerow {
 
 namespace {
+
+constexpr std::chrono::seconds longestReading{120};  ///< of computing
 
 class Hdf5Format final : public TraceFormat {
 public:
@@ -23,7 +26,7 @@ public:
             for (const auto& [key, text] : table.provenance) good = good && hdf5::writeAttribute(file, key, text);
             good = good && hdf5::writeColumn(file, "time", "s", first.size(),
                                              [&](hsize_t i) { return toSeconds(first.time(i)); });
-            hdf5::Handle group(H5Gcreate2(file, "traces", H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT), H5Gclose);
+            hdf5::Handle group(hdf5::createGroup(file, "traces"), H5Gclose);
             good = good && group.good();
             for (const Trace* trace : table.traces)
                 good = good && hdf5::writeColumn(group, trace->name(), trace->unit(), trace->size(),
@@ -32,9 +35,17 @@ public:
             return {};
         });
     }
-    /// A column /time and columns of its length under /traces, as written here.
+    /// A column /time and columns of its length under /traces, as written here. Other programs write structures
+    /// without checksums, and the library of the distribution falls over damaged ones: it is tried apart first.
     Result<MeasuredData> read(const std::filesystem::path& path) const override {
         const auto held = hdf5::lock();
+        if (!comesToAnEnd([&] { (void)readHere(path); }, longestReading))
+            return Error{ErrorCode::file, path.filename().string() + ": this HDF5 file is damaged"};
+        return readHere(path);
+    }
+
+private:
+    static Result<MeasuredData> readHere(const std::filesystem::path& path) {
         const auto fault = [&](const std::string& what) {
             return Error{ErrorCode::file, path.filename().string() + ": " + what};
         };

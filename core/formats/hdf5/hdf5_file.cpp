@@ -2,18 +2,22 @@
 
 #include <algorithm>
 
+#include "formats/hdf5/pieces.h"
+
 namespace hedgerow::hdf5 {
 
 namespace {
 
 constexpr hsize_t chunkLength = 4096;
 constexpr hsize_t mostNumbers = hsize_t{1} << 31, mostText = hsize_t{1} << 28;
+constexpr std::size_t mostAttribute = 1 << 16;  ///< bytes
 
 template <class Number>
 bool writeNumbers(hid_t at, const std::string& name, hid_t fileType, hid_t memoryType, hsize_t count,
                   const std::function<Number(hsize_t)>& value, const std::string* unit) {
     const Handle space(H5Screate_simple(1, &count, nullptr), H5Sclose);
     const Handle properties(H5Pcreate(H5P_DATASET_CREATE), H5Pclose);
+    H5Pset_obj_track_times(properties, false);  // same run, same bytes
     if (count > 0) {
         const hsize_t chunk = std::min(count, chunkLength);
         H5Pset_chunk(properties, 1, &chunk);
@@ -60,11 +64,11 @@ std::optional<std::vector<Number>> readNumbers(hid_t at, const std::string& name
     if (!there) return {};
     if (!count) count = *there;
     if (*count > most || first > *there || *count > *there - first) return {};
+    if (*count == 0) return std::vector<Number>{};
+    const auto pieces = Pieces::of(data, *there);
+    if (!pieces) return {};
     std::vector<Number> values(*count);
-    if (values.empty()) return values;
-    const Handle space(H5Dget_space(data), H5Sclose), memory(H5Screate_simple(1, &*count, nullptr), H5Sclose);
-    H5Sselect_hyperslab(space, H5S_SELECT_SET, &first, nullptr, &*count, nullptr);
-    if (H5Dread(data, memoryType, memory, space, H5P_DEFAULT, values.data()) < 0) return {};
+    if (!pieces->read(memoryType, sizeof(Number), first, *count, values.data())) return {};
     return values;
 }
 
@@ -83,8 +87,16 @@ std::unique_lock<std::recursive_mutex> lock() {
 
 hid_t createFile(const std::string& path) {
     const Handle access(H5Pcreate(H5P_FILE_ACCESS), H5Pclose);
-    H5Pset_libver_bounds(access, H5F_LIBVER_V18, H5F_LIBVER_LATEST);
-    return H5Fcreate(path.c_str(), H5F_ACC_TRUNC, H5P_DEFAULT, access);
+    H5Pset_libver_bounds(access, H5F_LIBVER_V110, H5F_LIBVER_LATEST);
+    const Handle making(H5Pcreate(H5P_FILE_CREATE), H5Pclose);
+    H5Pset_obj_track_times(making, false);
+    return H5Fcreate(path.c_str(), H5F_ACC_TRUNC, making, access);
+}
+
+hid_t createGroup(hid_t at, const std::string& name) {
+    const Handle making(H5Pcreate(H5P_GROUP_CREATE), H5Pclose);
+    H5Pset_obj_track_times(making, false);
+    return H5Gcreate2(at, name.c_str(), H5P_DEFAULT, making, H5P_DEFAULT);
 }
 
 bool writeAttribute(hid_t at, const std::string& name, const std::string& text) {
@@ -100,7 +112,10 @@ std::optional<std::string> readAttribute(hid_t at, const std::string& name) {
     if (H5Aexists(at, name.c_str()) <= 0) return {};
     const Handle attribute(H5Aopen(at, name.c_str(), H5P_DEFAULT), H5Aclose);
     const Handle type(attribute.good() ? H5Aget_type(attribute) : -1, H5Tclose);
-    if (!type.good() || H5Tget_class(type) != H5T_STRING || H5Tis_variable_str(type) > 0) return {};
+    const Handle space(attribute.good() ? H5Aget_space(attribute) : -1, H5Sclose);
+    if (!type.good() || !space.good() || H5Tget_class(type) != H5T_STRING || H5Tis_variable_str(type) > 0 ||
+        H5Tget_size(type) > mostAttribute || H5Sget_simple_extent_npoints(space) != 1)
+        return {};
     std::string text(H5Tget_size(type), '\0');
     if (H5Aread(attribute, type, text.data()) < 0) return {};
     text.resize(std::min(text.size(), text.find('\0')));

@@ -1,7 +1,8 @@
 #pragma once
 // Thin covers of the HDF5 library: identifiers that close themselves, columns and texts in and out.
 //
-// The library of the distribution is not safe for threads: hold lock() around everything. Who holds it may take it again.
+// The library of the distribution is not safe for threads: hold lock() around everything. Who holds it may take it
+// again.
 
 #include <functional>
 #include <mutex>
@@ -37,8 +38,11 @@ private:
 };
 
 /// A new file in which everything, the library's own structures too, carries checksums: what is damaged is refused
-/// before it is used. @return the identifier for H5Fclose, below 0 when it cannot be made
+/// before it is used. The same content is the same bytes: no times are kept. @return the identifier for H5Fclose, below
+/// 0 when it cannot be made
 hid_t createFile(const std::string& path);
+/// @return the identifier of the new group, for H5Gclose; below 0 when it cannot be made
+hid_t createGroup(hid_t at, const std::string& name);
 
 /// A short text as an attribute. @return whether it was written, as all below
 bool writeAttribute(hid_t at, const std::string& name, const std::string& text);

@@ -1,0 +1,14 @@
+#pragma once
+// Work that may bring its process down, tried in a process of its own.
+
+#include <chrono>
+#include <functional>
+
+namespace hedgerow {
+
+/// Whether `work`, done in a copy of this process, comes to an end in `most` seconds of computing: without a crash and
+/// without an exception. Nothing it does is seen here but what it writes to files. Only what the calling thread holds
+/// is usable in the copy, so `work` should not wait for other threads.
+bool comesToAnEnd(const std::function<void()>& work, std::chrono::seconds most);
+
+}  // namespace hedgerow
