@@ -9,6 +9,7 @@ namespace hedgerow {
 
 /// Lower case of ASCII letters; other bytes stay.
 std::string lowerCase(std::string_view text);
+std::string upperCase(std::string_view text);
 std::string_view trimmed(std::string_view text);
 /// Splits at runs of blanks; no empty words.
 std::vector<std::string> words(std::string_view text);

@@ -418,6 +418,17 @@ private:
         }
     }
 
+    /// A power pin that may stay open, and does: it is at the reference.
+    bool isOpenInput(const Net& net) const {
+        if (net.pins.size() != 1) return false;
+        const auto part = std::find_if(project_.sheet().parts.begin(), project_.sheet().parts.end(),
+                                       [&](const Part& p) { return p.id == net.pins.front().part; });
+        if (part == project_.sheet().parts.end()) return false;
+        const PinKind& pin =
+            library_.catalogue().find(part->kind)->pins[static_cast<std::size_t>(net.pins.front().pin)];
+        return pin.sort == PinSort::power && pin.optional;
+    }
+
     void numberNets() {
         const NetList& nets = result_.nets;
         result_.nodeOfNet.assign(nets.nets.size(), -1);
@@ -432,7 +443,7 @@ private:
         }
         for (std::size_t i = 0; i < nets.nets.size(); ++i) {
             const Net& net = nets.nets[i];
-            if (net.pins.empty() || references.contains(static_cast<int>(i))) continue;
+            if (net.pins.empty() || references.contains(static_cast<int>(i)) || isOpenInput(net)) continue;
             if (isPowerNet(net, project_.sheet(), library_.catalogue())) {
                 result_.nodeOfNet[i] = network_.nodeCount();
                 network_.nodes.push_back(net.name);

@@ -104,7 +104,7 @@ TEST(Cards, ParametersReachWhatFollowsThem) {
     EXPECT_EQ(file.subcircuits[0].pins, (std::vector<std::string>{"1", "2"}));
     EXPECT_NEAR(std::stod(file.subcircuits[0].elements.at(0).words.at(2)), 10, 1e-12);
     EXPECT_NEAR(std::stod(file.subcircuits[0].elements.at(1).words.at(2)), 5e-6, 1e-18);
-    EXPECT_TRUE(remarked(file.remarks, 7, "'M' has no value here"));
+    EXPECT_TRUE(remarked(file.remarks, 7, "'m' has no value here"));
     EXPECT_FALSE(file.models.at(1).values.contains("RS"));
 }
 
@@ -173,7 +173,7 @@ TEST(Cards, WhatIsNotTakenIsListedByItsLine) {
     EXPECT_TRUE(remarked(import.remarks, 3, "stands in no card"));
     EXPECT_TRUE(remarked(import.remarks, 4, "no number"));
     EXPECT_TRUE(remarked(import.remarks, 4, "KF=1"));
-    EXPECT_TRUE(remarked(import.remarks, 5, "'S' has no value here"));
+    EXPECT_TRUE(remarked(import.remarks, 5, "'s' has no value here"));
     EXPECT_TRUE(remarked(import.remarks, 6, "no part for elements"));
     EXPECT_TRUE(remarked(import.remarks, 7, "only linear control"));
     EXPECT_TRUE(remarked(import.remarks, 8, "nosuch"));

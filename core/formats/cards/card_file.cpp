@@ -14,12 +14,6 @@ namespace hedgerow {
 
 namespace {
 
-std::string capitals(std::string_view text) {
-    std::string result(text);
-    for (char& c : result) c = static_cast<char>(std::toupper(static_cast<unsigned char>(c)));
-    return result;
-}
-
 struct Statement {
     int line;
     std::string text;
@@ -76,7 +70,7 @@ public:
         for (const Statement& statement : statementsOf(text)) {
             const std::vector<std::string> words = wordsOf(statement.text);
             if (words.empty()) continue;
-            if (capitals(words.front()) == ".END") break;
+            if (upperCase(words.front()) == ".END") break;
             read(statement, words);
         }
         if (inside_) remark({file_.subcircuits.back().line, file_.subcircuits.back().name}, "it has no .ends");
@@ -89,7 +83,7 @@ private:
     }
 
     void read(const Statement& statement, const std::vector<std::string>& words) {
-        const std::string first = capitals(words.front());
+        const std::string first = upperCase(words.front());
         if (first == ".MODEL") {
             readModel(statement, words);
         } else if (first == ".PARAM") {
@@ -121,7 +115,7 @@ private:
         while (i < words.size()) {
             if (i + 2 < words.size() && words[i + 1] == "=") {
                 if (const auto value = cardValue(words[i + 2], parameters_))
-                    values[capitals(words[i])] = *value;
+                    values[upperCase(words[i])] = *value;
                 else
                     file_.remarks.push_back({statement.line, words[i] + "=" + words[i + 2], value.error().message});
                 i += 3;
@@ -135,7 +129,7 @@ private:
     /// .model NAME TYPE(KEY=VALUE ...)
     void readModel(const Statement& statement, const std::vector<std::string>& words) {
         if (words.size() < 3) return remark(statement, "a name and a type are expected");
-        ModelCard card{statement.line, words[1], capitals(words[2]), {}};
+        ModelCard card{statement.line, words[1], upperCase(words[2]), {}};
         readValues(statement, words, 3, card.values);
         file_.models.push_back(std::move(card));
     }
@@ -149,7 +143,7 @@ private:
         CardSubcircuit sub{statement.line, words[1], {}, {}};
         std::size_t i = 2;
         for (; i < words.size(); ++i) {
-            if (capitals(words[i]) == "PARAMS:") {
+            if (upperCase(words[i]) == "PARAMS:") {
                 ++i;
                 break;
             }
@@ -174,7 +168,7 @@ Result<double> cardNumber(std::string_view text) {
     const auto [end, wrong] = std::from_chars(text.data(), text.data() + text.size(), value);
     if (wrong != std::errc() || !std::isfinite(value))
         return Error{ErrorCode::syntax, fmt::format("'{}' is no number", text)};
-    const std::string unit = capitals(text.substr(static_cast<std::size_t>(end - text.data())));
+    const std::string unit = upperCase(text.substr(static_cast<std::size_t>(end - text.data())));
     for (const char c : unit)
         if (!std::isalpha(static_cast<unsigned char>(c)))
             return Error{ErrorCode::syntax, fmt::format("'{}' is no number", text)};
