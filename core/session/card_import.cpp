@@ -12,6 +12,7 @@
 #include "model/history.h"
 #include "model/quantity.h"
 #include "model/text_form.h"
+#include "session/card_module.h"
 #include "session/registry.h"
 #include "session/straight_lines.h"
 
@@ -19,15 +20,12 @@ namespace hedgerow {
 
 namespace {
 
-std::string number(double value) { return fmt::format("{:.6g}", value); }
+std::string number(double value) { return fmt::format("{:.9g}", value); }
 
-/// A word that names a part, a net or a module.
-std::string identifier(const std::string& text, const char* before) {
-    std::string word;
-    for (const char c : text) word += std::isalnum(static_cast<unsigned char>(c)) || c == '_' ? c : '_';
-    if (word.empty() || !std::isalpha(static_cast<unsigned char>(word.front()))) word = before + word;
-    return word;
-}
+constexpr double fullDrive = 12;                           ///< V, of a gate
+constexpr double oxidePermittivity = 3.9 * 8.8541878e-12;  ///< of silicon dioxide, F/m
+constexpr double leastCapacitance = 1e-15;
+constexpr double standardSize = 100e-6;  ///< m, of width and length in the Berkeley grammar
 
 class Importer {
 public:
@@ -39,7 +37,7 @@ public:
     CardImport all() {
         for (const ModelCard& card : file_.models) {
             auto part = partOf(card);
-            if (part && !names_.insert(lowered(part->name)).second)
+            if (part && !names_.insert(lowerCase(part->name)).second)
                 remark(card.line, ".model " + card.name, "there is another card of this name before it");
             else if (part)
                 import_.devices.push_back(reduced(std::move(*part), card));
@@ -78,15 +76,15 @@ private:
 
     std::optional<Part> partOf(const ModelCard& card) {
         Part part;
-        part.name = identifier(card.name, "M");
+        part.name = cardIdentifier(card.name, "M");
         part.rung = 4;
         if (card.type == "D") return diode(card, std::move(part));
-        if (card.type == "NMOS") return transistor(card, std::move(part));
+        if (card.type == "NMOS" || card.type == "PMOS") return transistor(card, std::move(part));
         if (card.type == "NPN" || card.type == "PNP") return bipolar(card, std::move(part));
         if (card.type == "SW") return contact(card, std::move(part));
         remark(card.line, fmt::format(".model {} {}", card.name, card.type),
-               "there is no part for this type: diodes (D), bipolar (NPN, PNP) and n-channel transistors (NMOS) and "
-               "switches by voltage (SW) are taken");
+               "there is no part for this type: diodes (D), bipolar (NPN, PNP) and field-effect transistors (NMOS, "
+               "PMOS) and switches by voltage (SW) are taken");
         return {};
     }
 
@@ -167,31 +165,53 @@ private:
         return part;
     }
 
-    /// Level 1: i = K_P ((v_gs - V_TO) v - v^2 / 2)(1 + LAMBDA v), as the part's channel on rung 4.
-    std::optional<Part> transistor(const ModelCard& card, Part part) {
-        Taker taker{card, part, {}};
-        if (const double level = taker.get("LEVEL").value_or(1); level != 1) {
-            remark(card.line, fmt::format(".model {} NMOS", card.name),
-                   fmt::format("level {} has other equations than the part: level 1 is taken", number(level)));
-            return {};
-        }
-        part.kind = "mosfet";
-        const double threshold = taker.get("VTO").value_or(0), drive = 12;
-        const double gain = taker.get("KP").value_or(2e-5) * taker.get("W").value_or(1) / taker.get("L").value_or(1);
-        if (threshold <= 0 || threshold >= drive || gain <= 0) {
-            remark(card.line, fmt::format(".model {} NMOS", card.name),
-                   "its threshold lies outside what a gate drive from 0 V to 12 V switches");
-            return {};
-        }
-        part.values.set("vth", number(threshold));
-        part.values.set("ron", number(1 / (gain * (drive - threshold)) + taker.get("RD").value_or(0) +
-                                      taker.get("RS").value_or(0)));
-        part.values.set("gm", number(std::sqrt(2 * gain * current_)));
+    /// Level 1: i = K_P W / L ((v_gs - V_TO) v - v^2 / 2)(1 + LAMBDA v), as the part's channel on rung 4. The threshold
+    /// of a p-channel counts as magnitude. @param drive  gate voltage at which the on-resistance is told
+    void takeChannel(Taker& taker, double threshold, double drive) const {
+        const double gain = gainOf(taker);
+        taker.part.values.set("vth", number(threshold));
+        taker.part.values.set("ron", number(1 / (gain * (drive - threshold)) + taker.get("RD").value_or(0) +
+                                            taker.get("RS").value_or(0)));
+        taker.part.values.set("gm", number(std::sqrt(2 * gain * current_)));
         taker.take("LAMBDA", "lambda");
         taker.take("IS", "is");
         taker.take("N", "n");
         taker.take("PB", "phi");
-        if (const auto grading = taker.get("MJ")) part.values.set("grading", number(std::clamp(*grading, 0.0, 0.9)));
+        if (const auto grading = taker.get("MJ"))
+            taker.part.values.set("grading", number(std::clamp(*grading, 0.0, 0.9)));
+    }
+    static double gainOf(Taker& taker) {
+        return taker.get("KP").value_or(2e-5) * taker.get("W").value_or(standardSize) /
+               taker.get("L").value_or(standardSize);
+    }
+
+    /// With a gate that a modulator drives, for n-channels; others are parts with a gate pin.
+    std::optional<Part> transistor(const ModelCard& card, Part part) {
+        Taker taker{card, part, {}};
+        const std::string about = fmt::format(".model {} {}", card.name, card.type);
+        if (const double level = taker.get("LEVEL").value_or(1); level != 1) {
+            remark(card.line, about,
+                   fmt::format("level {} has other equations than the part: level 1 is taken", number(level)));
+            return {};
+        }
+        const double threshold = taker.get("VTO").value_or(0);
+        if (gainOf(taker) <= 0) {
+            remark(card.line, about, "its channel conducts nothing");
+            return {};
+        }
+        if (card.type == "PMOS" || threshold <= 0 || threshold >= fullDrive) {
+            auto pinned = gatePinned(card, {});
+            if (!pinned) {
+                remark(card.line, about, "its threshold lies too high");
+                return {};
+            }
+            pinned->name = part.name;
+            remark(card.line, about, "the gate of the part is a pin, behind its own resistance");
+            listRest(card, {card, part, everyFieldEffectKey()});
+            return pinned;
+        }
+        part.kind = "mosfet";
+        takeChannel(taker, threshold, fullDrive);
         if (const auto output = taker.get("CBD")) {
             // Ours is given at a voltage: half of it is there already at 0 V.
             part.values.set("coss", number(*output));
@@ -202,9 +222,50 @@ private:
                    "taken as output capacitance at 0 V; the reverse transfer capacitance, a tenth of "
                    "it, is estimated");
         }
-        remark(card.line, fmt::format(".model {} NMOS", card.name),
+        remark(card.line, about,
                "the gate of the part is driven by a signal, from 0 V to 12 V behind its own resistance");
+        taker.taken.merge(everyFieldEffectKey());  // of its gate: they count where it is a pin
         listRest(card, taker);
+        return part;
+    }
+
+    /// As a part whose gate is a pin, as in subcircuits. Capacitances are those at 0 V: C_GSO W and C_GDO W of the
+    /// overlaps, two thirds of the oxide's where T_OX tells it, C_BD of the diode.
+    static std::set<std::string> everyFieldEffectKey() {
+        return {"LEVEL", "VTO", "KP", "W",   "L",    "RD",   "RS",  "LAMBDA", "IS",
+                "N",     "PB",  "MJ", "CBD", "CGSO", "CGDO", "TOX", "RG"};
+    }
+    std::optional<Part> gatePinned(const ModelCard& card, const std::map<std::string, double>& own) const {
+        ModelCard whole = card;
+        for (const auto& [key, value] : own) whole.values[key] = value;
+        Part part;
+        part.name = cardIdentifier(card.name, "M");
+        part.kind = "mosfet-with-gate-pin";
+        part.rung = 4;
+        Taker taker{whole, part, {}};
+        const double sign = card.type == "PMOS" ? -1 : 1, threshold = sign * taker.get("VTO").value_or(0);
+        const double drive = std::max(fullDrive, threshold + 5);
+        if (gainOf(taker) <= 0 || taker.get("LEVEL").value_or(1) != 1 || !std::isfinite(threshold)) return {};
+        part.values.set("channel", sign > 0 ? "n" : "p");
+        takeChannel(taker, threshold, drive);
+        part.values.set("von", number(drive));
+        part.values.set("corner", "1m");  // level 1 has a sharp threshold
+        part.values.set("kt", "0");
+        part.values.set("rg", number(std::max(taker.get("RG").value_or(0), 1e-3)));
+        part.values.set("lpk", "0");
+        const double width = taker.get("W").value_or(standardSize), length = taker.get("L").value_or(standardSize);
+        const auto oxide = taker.get("TOX");
+        const double inside = oxide && *oxide > 0 ? 2.0 / 3 * oxidePermittivity / *oxide * width * length : 0;
+        const double reverse = std::max(taker.get("CGDO").value_or(0) * width, leastCapacitance);
+        part.values.set("crss", number(reverse));
+        part.values.set("ciss",
+                        number(reverse + std::max(taker.get("CGSO").value_or(0) * width + inside, leastCapacitance)));
+        part.values.set("coss", number(reverse + std::max(taker.get("CBD").value_or(0), leastCapacitance)));
+        part.values.set("vc", "1m");
+        // Level 1 stores no charge in its diode.
+        part.values.set("tau", "1p");
+        part.values.set("tm", "1p");
+        part.values.set("rd", number(std::max(taker.get("RD").value_or(0) + taker.get("RS").value_or(0), 1e-3)));
         return part;
     }
 
@@ -222,30 +283,20 @@ private:
         return device;
     }
 
-    // ---- subcircuits, by way of circuit text
-
     void addModule(const CardSubcircuit& sub) {
-        if (!names_.insert(lowered(identifier(sub.name, "X"))).second)
+        if (!names_.insert(lowerCase(cardIdentifier(sub.name, "X"))).second)
             return remark(sub.line, ".subckt " + sub.name, "there is another card of this name before it");
-        nets_.clear();
-        now_ = &sub;
-        std::string text;
-        std::map<std::string, int> controls;  // how many currents are read from a voltage source
-        for (const CardElement& element : sub.elements)
-            if (const char letter = lower(element.name.front());
-                (letter == 'f' || letter == 'h') && element.words.size() >= 3)
-                ++controls[lowered(element.words[2])];
-        std::map<std::string, int> used;
-        bool grounded = false;
-        for (const CardElement& element : sub.elements) text += lineOf(element, controls, used);
-        for (std::size_t i = 0; i < sub.pins.size(); ++i) {
-            const char* const side = i < (sub.pins.size() + 1) / 2 ? "left" : "right";
-            text += fmt::format("{} pin {} side {}\n", identifier(sub.pins[i], "P"), net(sub.pins[i]), side);
-        }
-        for (const std::string& name : nets_) grounded = grounded || name == "0";
-        if (grounded) text += "REF1 reference 0\n";
+        const auto device = [&](const std::string& card,
+                                const std::map<std::string, double>& own) -> std::optional<Part> {
+            for (const ModelCard& one : file_.models)
+                if (lowerCase(one.name) == lowerCase(card) && (one.type == "NMOS" || one.type == "PMOS"))
+                    return gatePinned(one, own);
+            for (const ImportedDevice& one : import_.devices)
+                if (lowerCase(one.part.name) == lowerCase(cardIdentifier(card, "M"))) return one.part;
+            return {};
+        };
         const Catalogue& catalogue = partLibrary().catalogue();
-        TextCircuit circuit = readText(text, catalogue);
+        TextCircuit circuit = readText(moduleText(sub, device, import_.remarks), catalogue);
         if (!circuit.errors.empty()) {
             remark(sub.line, ".subckt " + sub.name, circuit.errors.front().message);
             return;
@@ -256,133 +307,9 @@ private:
             return;
         }
         Sheet sheet = history.project().sheets.front();
-        sheet.name = identifier(sub.name, "X");
+        sheet.name = cardIdentifier(sub.name, "X");
         sheet.note = fmt::format("from a maker's card, {} elements", sub.elements.size());
         import_.modules.push_back(std::move(sheet));
-    }
-
-    static char lower(char c) { return static_cast<char>(std::tolower(static_cast<unsigned char>(c))); }
-    static std::string lowered(std::string text) {
-        for (char& c : text) c = lower(c);
-        return text;
-    }
-    std::string net(const std::string& word) {
-        const std::string name = word == "0" ? word : identifier(word, "n");
-        nets_.insert(name);
-        return name;
-    }
-
-    /// One element as a line of circuit text; "" and a remark where there is no part for it.
-    std::string lineOf(const CardElement& element, std::map<std::string, int>& controls,
-                       std::map<std::string, int>& used) {
-        const auto& w = element.words;
-        const char letter = lower(element.name.front());
-        const std::string name = identifier(element.name, "U");
-        const auto refuse = [&](const std::string& why) {
-            remark(element.line, element.name + " " + joined(w, " "), why);
-            return std::string();
-        };
-        const auto value = [&](std::size_t at) { return at < w.size() ? cardNumber(w[at]) : cardNumber(""); };
-        const auto two = [&](const char* kind, const char* key, std::size_t at) {
-            const auto found = value(at);
-            if (!found) return refuse(found.error().message);
-            return fmt::format("{} {} {} {} {} {}\n", name, kind, net(w[0]), net(w[1]), key, number(*found));
-        };
-        const std::size_t least = letter == 'e' || letter == 'g' || letter == 's'   ? 5
-                                  : letter == 'f' || letter == 'h' || letter == 'q' ? 4
-                                                                                    : 3;
-        if (w.size() < least) return refuse("it is not complete");
-        switch (letter) {
-            case 'r':
-                return two("resistor", "r", 2);
-            case 'l':
-                return two("inductor", "l", 2);
-            case 'c':
-                return two("capacitor", "c", 2);
-            case 'i':
-            case 'v': {
-                const std::size_t at = lowered(w[2]) == "dc" ? 3 : 2;
-                const auto found = value(at);
-                if (!found || w.size() > at + 1) return refuse("only constant sources are taken");
-                if (letter == 'i') return two("dc-current", "level", at);
-                // Currents that others read flow through their control pins, one after the other.
-                const bool read = controls.contains(lowered(element.name));
-                return fmt::format("{} dc-voltage {} {} level {}\n", name, net(w[0]),
-                                   read ? tail(element.name, 1) : net(w[1]), number(*found));
-            }
-            case 'e':
-            case 'g': {
-                const auto gain = value(4);
-                if (!gain) return refuse("only linear control is taken: " + gain.error().message);
-                if (w.size() > 5) return refuse("only linear control is taken");
-                return fmt::format("{} {} {} {} {} {} gain {}\n", name,
-                                   letter == 'e' ? "voltage-controlled-voltage" : "voltage-controlled-current",
-                                   net(w[0]), net(w[1]), net(w[2]), net(w[3]), number(*gain));
-            }
-            case 'f':
-            case 'h': {
-                const auto gain = value(3);
-                const std::string source = lowered(w[2]);
-                const auto* end = endOf(source);
-                if (!gain || w.size() > 4 || !end)
-                    return refuse(end ? "only linear control is taken"
-                                      : "it reads the current of no voltage source here");
-                const int k = ++used[source];
-                return fmt::format("{} {} {} {} {} {} gain {}\n", name,
-                                   letter == 'h' ? "current-controlled-voltage" : "current-controlled-current",
-                                   net(w[0]), net(w[1]), tail(source, k),
-                                   k == controls[source] ? net(*end) : tail(source, k + 1), number(*gain));
-            }
-            case 'd':
-                if (const Part* diode = carded(w[2], {"diode", "zener"})) return deviceLine(name, {w[0], w[1]}, *diode);
-                return refuse(fmt::format("there is no card of a diode '{}'", w[2]));
-            case 'q': {
-                // Collector, base, emitter; a substrate, where there is one, comes before the card.
-                const bool substrate = w.size() > 4 && !carded(w[3], {"bipolar-transistor"});
-                const std::string& card = w[substrate ? 4 : 3];
-                if (const Part* transistor = carded(card, {"bipolar-transistor"}))
-                    return deviceLine(name, {w[0], w[1], w[2]}, *transistor);
-                return refuse(fmt::format("there is no card of a bipolar transistor '{}'", card));
-            }
-            case 's':
-                if (const Part* contact = carded(w[4], {"voltage-controlled-switch"}))
-                    return deviceLine(name, {w[0], w[1], w[2], w[3]}, *contact);
-                return refuse(fmt::format("there is no card of a switch '{}'", w[4]));
-            default:
-                return refuse(fmt::format("there is no part for elements of this kind ({})", element.name.front()));
-        }
-    }
-
-    /// A device of one of these kinds that a card of this name became.
-    const Part* carded(const std::string& card, std::initializer_list<std::string_view> kinds) const {
-        for (const ImportedDevice& device : import_.devices)
-            if (lowered(device.part.name) == lowered(identifier(card, "M")) &&
-                std::find(kinds.begin(), kinds.end(), device.part.kind) != kinds.end())
-                return &device.part;
-        return nullptr;
-    }
-
-    std::string deviceLine(const std::string& name, const std::vector<std::string>& nets, const Part& device) {
-        std::string line = fmt::format("{} {}", name, device.kind);
-        for (const std::string& word : nets) line += " " + net(word);
-        line += fmt::format(" rung {}", device.rung);
-        const PartKind& kind = *partLibrary().catalogue().find(device.kind);
-        for (const ParameterKind& parameter : kind.parameters)
-            if (const std::string* text = device.values.find(parameter.key))
-                line += fmt::format(" {} {}", parameter.key, parameter.text ? '"' + *text + '"' : *text);
-        return line + "\n";
-    }
-
-    /// The k-th net behind a source whose current is read.
-    static std::string tail(const std::string& source, int k) {
-        return fmt::format("i{}_{}", k, identifier(lowered(source), "V"));
-    }
-    /// Where a voltage source of the subcircuit at hand ends.
-    const std::string* endOf(const std::string& source) const {
-        for (const CardElement& element : now_->elements)
-            if (lowered(element.name) == source && lower(element.name.front()) == 'v' && element.words.size() >= 3)
-                return &element.words[1];
-        return nullptr;
     }
 
     const CardFile& file_;
@@ -390,9 +317,7 @@ private:
     int lines_;
     const CancelToken& cancel_;
     CardImport import_;
-    const CardSubcircuit* now_ = nullptr;  ///< at hand
-    std::set<std::string> nets_;           ///< of it
-    std::set<std::string> names_;          ///< of all cards taken, in small letters
+    std::set<std::string> names_;  ///< of all cards taken, in small letters
 };
 
 }  // namespace

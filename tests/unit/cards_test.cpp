@@ -35,6 +35,32 @@ const Part* device(const CardImport& import, const std::string& name) {
     return nullptr;
 }
 
+/// Puts an instance of a module into a circuit, its pins on nets.
+void place(Circuit& c, const Sheet& module, const std::map<std::string, std::string>& nets) {
+    Sheet own = module;
+    for (auto& part : own.parts) part.id = c.project().newId();
+    for (auto& label : own.labels) label.id = c.project().newId();
+    for (auto& wire : own.wires) wire.id = c.project().newId();
+    c.project().sheets.push_back(own);
+    Part instance;
+    instance.id = c.project().newId();
+    instance.kind = moduleKindId(own.name);
+    instance.name = "X" + std::to_string(instance.id);
+    instance.at = {2000, 400 * static_cast<int>(c.project().sheets.size())};
+    for (const PinKind& pin : moduleKind(own, partLibrary().catalogue()).pins)
+        c.project().sheet().labels.push_back({c.project().newId(), instance.toSheet(pin.at), nets.at(pin.name), ""});
+    c.project().sheet().parts.push_back(instance);
+}
+
+/// The only module of a text, which is taken without remarks.
+Sheet onlyModule(const std::string& text) {
+    const CardImport import = importCards(text, 1, CancelToken());
+    for (const CardRemark& remark : import.remarks)
+        ADD_FAILURE() << remark.line << ": " << remark.text << ": " << remark.why;
+    EXPECT_FALSE(import.modules.empty());
+    return import.modules.empty() ? Sheet() : import.modules.back();
+}
+
 double valueOf(const Part& part, const char* key) {
     const std::string* text = part.values.find(key);
     return text ? std::stod(*text) : NAN;
@@ -157,7 +183,7 @@ TEST(Cards, WhatIsNotTakenIsListedByItsLine) {
         "R1 a b 10\n"
         ".model d1 D(IS={x} KF=1 N=1)\n"
         ".subckt s1 1 2 params: r=3 q={s}\n"
-        "M1 1 2 3 3 mm\n"
+        "J1 1 2 3 mm\n"
         "E1 1 0 VALUE={V(2)}\n"
         "D1 1 2 nosuch\n"
         "R1 1 2 {r*q}\n"
@@ -175,7 +201,7 @@ TEST(Cards, WhatIsNotTakenIsListedByItsLine) {
     EXPECT_TRUE(remarked(import.remarks, 4, "KF=1"));
     EXPECT_TRUE(remarked(import.remarks, 5, "'s' has no value here"));
     EXPECT_TRUE(remarked(import.remarks, 6, "no part for elements"));
-    EXPECT_TRUE(remarked(import.remarks, 7, "only linear control"));
+    EXPECT_TRUE(remarked(import.remarks, 7, "linear control is taken"));
     EXPECT_TRUE(remarked(import.remarks, 8, "nosuch"));
     EXPECT_TRUE(remarked(import.remarks, 9, "no number"));
     EXPECT_TRUE(remarked(import.remarks, 10, "no card of a bipolar transistor"));
@@ -233,22 +259,10 @@ TEST(Cards, TheExampleBecomesDevicesAndModules) {
     ASSERT_EQ(sense.pins.size(), 4u);
     // 2 A through the current sense show 2 V.
     Circuit c;
-    c.project().sheets.push_back(project.sheets[2]);
-    for (auto& part : c.project().sheets[1].parts) part.id = c.project().newId();
-    for (auto& label : c.project().sheets[1].labels) label.id = c.project().newId();
-    for (auto& wire : c.project().sheets[1].wires) wire.id = c.project().newId();
     c.add("dc-current", "I1", {"0", "in"}, {{"level", "2"}})
         .add("resistor", "R1", {"sig", "0"}, {{"r", "1k"}})
         .plan("1u");
-    Part place;
-    place.id = c.project().newId();
-    place.kind = moduleKindId(project.sheets[2].name);
-    place.name = "X1";
-    place.at = {2000, 0};
-    const std::map<std::string, std::string> nets = {{"in", "in"}, {"out", "0"}, {"sig", "sig"}, {"gnd", "0"}};
-    for (const PinKind& pin : sense.pins)
-        c.project().sheet().labels.push_back({c.project().newId(), place.toSheet(pin.at), nets.at(pin.name), ""});
-    c.project().sheet().parts.push_back(place);
+    place(c, project.sheets[2], {{"in", "in"}, {"out", "0"}, {"sig", "sig"}, {"gnd", "0"}});
     const auto r = run(c);
     ASSERT_TRUE(r);
     EXPECT_NEAR(at(*r, "sig.v", 0.5e-6), 2, 1e-6);
@@ -315,4 +329,204 @@ TEST(Cards, MoreStraightLinesComeNearer) {
             }
     }
     EXPECT_LT(before, 3e-3);
+}
+
+// A divider of dividers: each instance has its own resistance, by its parameter, and its own inner net.
+TEST(Cards, SubcircuitsStandInOthersWithTheirOwnParameters) {
+    const Sheet module = onlyModule(
+        ".subckt outer in out gnd params: big=3k\n"
+        "X1 in m gnd half r={big}\n"
+        "X2 m out gnd half params: r=1k\n"
+        ".ends\n"
+        ".subckt half a b g params: r=2k twice={2*r}\n"
+        "R1 a mid {r/2}\n"
+        "R2 mid b {r/2}\n"
+        "R3 b g {twice}\n"
+        ".ends\n"
+        ".subckt use in out gnd\nXA in out gnd outer\n.ends\n");
+    ASSERT_EQ(module.name, "use");
+    ASSERT_EQ(
+        std::count_if(module.parts.begin(), module.parts.end(), [](const Part& p) { return p.kind == "resistor"; }), 6);
+    Circuit c;
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "10"}})
+        .add("resistor", "RL", {"out", "0"}, {{"r", "1G"}})
+        .plan("1u");
+    place(c, module, {{"in", "in"}, {"out", "out"}, {"gnd", "0"}});
+    const auto r = run(c);
+    ASSERT_TRUE(r);
+    // 3k, then 6k beside (1k + 2k): 2k; so 10 V 2 / 5, and two thirds of it.
+    EXPECT_NEAR(at(*r, "out.v", 0.5e-6), 10 * 2.0 / 5 * 2 / 3, 1e-4);
+}
+
+// A model inside a subcircuit depends on a parameter of the instance: the two diodes differ by their resistance.
+TEST(Cards, InstancesHaveModelsOfTheirOwn) {
+    const CardImport import = importCards(
+        ".subckt dd a k params: rs=10m\n.model dm D(IS=1n RS={rs})\nD1 a k dm\n.ends\n"
+        ".subckt two a k b\nX1 a k dd\nX2 b k dd rs=1\n.ends\n",
+        1, CancelToken());
+    ASSERT_EQ(import.modules.size(), 2u);
+    std::map<std::string, std::string> resistance;
+    for (const Part& part : import.modules[1].parts)
+        if (part.kind == "diode") resistance[part.name] = *part.values.find("ron");
+    EXPECT_EQ(resistance, (std::map<std::string, std::string>{{"D1_X1", "0.01"}, {"D1_X2", "1"}}));
+    ASSERT_TRUE(device(import, "dm") && device(import, "dm_X2"));
+    EXPECT_EQ(valueOf(*device(import, "dm"), "ron"), 0.01);
+    EXPECT_EQ(valueOf(*device(import, "dm_X2"), "ron"), 1);
+}
+
+TEST(Cards, SubcircuitsThatDoNotFitAreListed) {
+    const CardImport import = importCards(
+        ".subckt loop a b\nR1 a b 1\nX1 a b loop\n.ends\n"
+        ".subckt user a b\nX1 a b none\nX2 a loop\nX3\nX4 a b loop r={q}\n.ends\n",
+        1, CancelToken());
+    EXPECT_TRUE(remarked(import.remarks, 3, "more deeply"));
+    EXPECT_TRUE(remarked(import.remarks, 6, "no subcircuit 'none'"));
+    EXPECT_TRUE(remarked(import.remarks, 7, "has 2 pins, but 1 nets"));
+    EXPECT_TRUE(remarked(import.remarks, 8, "name of a subcircuit"));
+    EXPECT_TRUE(remarked(import.remarks, 9, "'q' has no value here"));
+    // Two instances in each of twenty are a million: it ends in time.
+    std::string many;
+    for (int i = 0; i < 20; ++i)
+        many += ".subckt s" + std::to_string(i) + " a b\nX1 a b s" + std::to_string(i + 1) + "\nX2 a b s" +
+                std::to_string(i + 1) + "\n.ends\n";
+    many += ".subckt s20 a b\nR1 a b 1\n.ends\n";
+    const CardFile file = readCards(many);
+    EXPECT_TRUE(remarked(file.remarks, 1, "more than 5000 elements"));
+}
+
+// i = G (v - v0)^2 above v0, and a voltage that is a product of a current and a voltage.
+TEST(Cards, SourcesByFormulaAreTaken) {
+    const Sheet module = onlyModule(
+        ".param g=2m\n"
+        ".subckt law a b out gnd params: v0=1\n"
+        "BG x b I={g*uramp(v(x,b) - v0)^2}\n"
+        "VS a x 0\n"
+        "BP out gnd V = 100*i(VS)*v(a, b) + sin(0)\n"
+        ".ends\n");
+    Circuit c;
+    c.add("points-voltage", "V1", {"a", "0"}, {{"points", "0 0, 1m 5"}})
+        .add("resistor", "R1", {"out", "0"}, {{"r", "1k"}})
+        .plan("1m", "1e-6");
+    place(c, module, {{"a", "a"}, {"b", "0"}, {"out", "out"}, {"gnd", "0"}});
+    const auto r = run(c);
+    ASSERT_TRUE(r);
+    ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
+    for (const double t : {0.1e-3, 0.5e-3, 0.9e-3}) {
+        const double v = 5e3 * t, i = 2e-3 * std::pow(std::max(v - 1, 0.0), 2);
+        EXPECT_NEAR(at(*r, "V1.i", t), -i, 1e-6);
+        EXPECT_NEAR(at(*r, "out.v", t), 100 * i * v, 1e-3);
+    }
+}
+
+// p0 + p1 x + p2 y + p3 x^2 + p4 x y + p5 y^2, by voltages and by currents.
+TEST(Cards, PolynomialsAreTaken) {
+    const Sheet module = onlyModule(
+        ".subckt poly a b o1 o2 o3 gnd\n"
+        "E1 o1 gnd POLY(2) a gnd b gnd 1 2 3 4 5 6\n"
+        "VA a ia 0\nRA ia gnd 1\n"
+        "VB b ib 0\nRB ib gnd 2\n"
+        "H1 o2 gnd POLY(2) VA VB 0 0 0 0 1\n"
+        "G1 gnd o3 POLY(1) a gnd 3\n"
+        "RO o3 gnd 1\n"
+        ".ends\n");
+    Circuit c;
+    const double a = 1.5, b = -2;
+    c.add("dc-voltage", "V1", {"a", "0"}, {{"level", "1.5"}})
+        .add("dc-voltage", "V2", {"b", "0"}, {{"level", "-2"}})
+        .add("resistor", "R1", {"o1", "0"}, {{"r", "1k"}})
+        .add("resistor", "R2", {"o2", "0"}, {{"r", "1k"}})
+        .plan("10u");
+    place(c, module, {{"a", "a"}, {"b", "b"}, {"o1", "o1"}, {"o2", "o2"}, {"o3", "o3"}, {"gnd", "0"}});
+    const auto r = run(c);
+    ASSERT_TRUE(r);
+    ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
+    EXPECT_NEAR(at(*r, "o1.v", 5e-6), 1 + 2 * a + 3 * b + 4 * a * a + 5 * a * b + 6 * b * b, 1e-4);
+    EXPECT_NEAR(at(*r, "o2.v", 5e-6), a * b / 2, 1e-5);
+    EXPECT_NEAR(at(*r, "o3.v", 5e-6), 3 * a, 1e-5);
+}
+
+// Two windings at 1 : 3, coupled without leakage: the open one shows three times the voltage.
+TEST(Cards, CouplingsJoinInductors) {
+    const Sheet module =
+        onlyModule(".subckt tr a b c d\nL1 a b 100u\nL2 c d 900u\nL3 e f 1u\nRE e f 1\nRF f b 1\nK1 L1 L2 1\n.ends\n");
+    Circuit c;
+    c.add("dc-voltage", "V1", {"a", "0"}, {{"level", "2"}})
+        .add("resistor", "R1", {"c", "0"}, {{"r", "1M"}})
+        .plan("10u");
+    place(c, module, {{"a", "a"}, {"b", "0"}, {"c", "c"}, {"d", "0"}});
+    const auto r = run(c);
+    ASSERT_TRUE(r);
+    EXPECT_NEAR(at(*r, "c.v", 5e-6), 6, 1e-3);
+    EXPECT_NEAR(at(*r, "V1.i", 5e-6), -2 / 100e-6 * 5e-6, 1e-3);
+    const CardImport import =
+        importCards(".subckt bad a b\nL1 a b 1u\nK1 L1 L9 0.5\nK2 L1 L1 2\nK3 L1\n.ends\n", 1, CancelToken());
+    EXPECT_TRUE(remarked(import.remarks, 3, "no inductor 'l9'"));
+    EXPECT_TRUE(remarked(import.remarks, 4, "coupling from -1 to 1"));
+    EXPECT_TRUE(remarked(import.remarks, 5, "coupling from -1 to 1"));
+}
+
+// Level 1: i = K_P W / (2 L) (v_gs - V_TO)^2 in saturation; an inverter of both kinds switches between its rails.
+TEST(Cards, FieldEffectTransistorsWorkInAModule) {
+    const std::string cards =
+        ".model mn NMOS(LEVEL=1 VTO=1 KP=100u LAMBDA=0.01 CGSO=1n CGDO=1n)\n"
+        ".model mp PMOS(LEVEL=1 VTO=-1.2 KP=50u LAMBDA=0.01 CGSO=1n CGDO=1n)\n";
+    const CardImport import = importCards(
+        cards +
+            ".subckt sat d g s\nM1 d g s s mn W=2m L=100u\n.ends\n"
+            ".subckt inv in out vcc gnd\nM1 out in gnd gnd mn W=1m L=10u\nM2 out in vcc vcc mp W=2m L=10u\n.ends\n",
+        1, CancelToken());
+    ASSERT_EQ(import.modules.size(), 2u);
+    ASSERT_TRUE(device(import, "mp"));
+    EXPECT_EQ(*device(import, "mp")->values.find("channel"), "p");
+    EXPECT_EQ(device(import, "mn")->kind, "mosfet");
+    {
+        Circuit c;
+        c.add("dc-voltage", "VD", {"d", "0"}, {{"level", "10"}})
+            .add("dc-voltage", "VG", {"g", "0"}, {{"level", "3"}})
+            .plan("10u");
+        place(c, import.modules[0], {{"d", "d"}, {"g", "g"}, {"s", "0"}});
+        const auto r = run(c);
+        ASSERT_TRUE(r);
+        ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
+        EXPECT_RELATIVE(-at(*r, "VD.i", 9e-6), 100e-6 * 20 / 2 * (3 - 1) * (3 - 1) * (1 + 0.01 * 10), 0.03);
+    }
+    Circuit c;
+    c.add("points-voltage", "VI", {"in", "0"}, {{"points", "0 0, 1u 0, 1.1u 5, 2u 5, 2.1u 0"}})
+        .add("dc-voltage", "VC", {"vcc", "0"}, {{"level", "5"}})
+        .add("capacitor", "CL", {"out", "0"}, {{"c", "1p"}})
+        .plan("3u");
+    place(c, import.modules[1], {{"in", "in"}, {"out", "out"}, {"vcc", "vcc"}, {"gnd", "0"}});
+    const auto r = run(c);
+    ASSERT_TRUE(r);
+    ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
+    EXPECT_NEAR(at(*r, "out.v", 0.9e-6), 5, 0.01);
+    EXPECT_NEAR(at(*r, "out.v", 1.9e-6), 0, 0.01);
+    EXPECT_NEAR(at(*r, "out.v", 2.9e-6), 5, 0.01);
+}
+
+TEST(Cards, WhatFormulasAndTransistorsCannotTakeIsListed) {
+    const CardImport import = importCards(
+        ".model mn NMOS(VTO=2 KP=1)\n"
+        ".subckt s a b c d\n"
+        "B1 a b V=v(a)+v(b)+v(c)+v(d)\n"
+        "B2 a b V=i(none)\n"
+        "B3 a b Q=v(a)\n"
+        "B4 a b V=v(a,b,c)\n"
+        "B5 a b I=frob(v(a))\n"
+        "E1 a b POLY(4) a b a b a b a b 1\n"
+        "E2 a b POLY(2) a b 1\n"
+        "M1 a b c d mn AD=1p\n"
+        "M2 a b c c none\n"
+        ".ends\n",
+        1, CancelToken());
+    EXPECT_TRUE(remarked(import.remarks, 3, "reads 4 voltages"));
+    EXPECT_TRUE(remarked(import.remarks, 4, "i(none) is no voltage"));
+    EXPECT_TRUE(remarked(import.remarks, 5, "V = formula or I = formula"));
+    EXPECT_TRUE(remarked(import.remarks, 6, "v(a,b,c) is no voltage"));
+    EXPECT_TRUE(remarked(import.remarks, 7, "no function frob"));
+    EXPECT_TRUE(remarked(import.remarks, 8, "1 to 3 inputs"));
+    EXPECT_TRUE(remarked(import.remarks, 9, "not complete"));
+    EXPECT_TRUE(remarked(import.remarks, 10, "joined to its source"));
+    EXPECT_TRUE(remarked(import.remarks, 10, "AD is not taken"));
+    EXPECT_TRUE(remarked(import.remarks, 11, "no card of a field-effect transistor"));
 }

@@ -1,9 +1,11 @@
 #pragma once
-// Constant expressions on makers' cards: "{2*ron + 1m}".
+// Expressions on makers' cards: constants as "{2*ron + 1m}", and formulas of voltages and currents.
 
+#include <functional>
 #include <map>
 #include <string>
 #include <string_view>
+#include <vector>
 
 #include "base/result.h"
 
@@ -15,5 +17,11 @@ using CardParameters = std::map<std::string, double>;
 /// A number with its factor, or an expression, with or without braces around it: + - * / ^ (also **), parentheses,
 /// names of parameters, abs sqrt exp ln log10 sin cos tan atan min max pow. The error says what stands in the way.
 Result<double> cardValue(std::string_view text, const CardParameters& parameters);
+
+/// An expression with every number written out, every known parameter as its value, and each v(...) and i(...) as
+/// `probe` gives it.
+/// @param probe  'v' or 'i', and the names between the parentheses
+std::string rewrittenExpression(std::string_view text, const CardParameters& parameters,
+                                const std::function<std::string(char, const std::vector<std::string>&)>& probe);
 
 }  // namespace hedgerow

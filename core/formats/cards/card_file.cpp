@@ -8,7 +8,7 @@
 #include <fmt/format.h>
 
 #include "base/text.h"
-#include "formats/cards/card_expression.h"
+#include "formats/cards/card_expansion.h"
 
 namespace hedgerow {
 
@@ -73,11 +73,14 @@ public:
             if (upperCase(words.front()) == ".END") break;
             read(statement, words);
         }
-        if (inside_) remark({file_.subcircuits.back().line, file_.subcircuits.back().name}, "it has no .ends");
+        if (inside_) remark({definitions_.back().written.line, definitions_.back().written.name}, "it has no .ends");
+        expandSubcircuits(definitions_, file_);
         return std::move(file_);
     }
 
 private:
+    using Texts = std::vector<std::pair<std::string, std::string>>;
+
     void remark(const Statement& statement, std::string why) {
         file_.remarks.push_back({statement.line, statement.text, std::move(why)});
     }
@@ -87,60 +90,73 @@ private:
         if (first == ".MODEL") {
             readModel(statement, words);
         } else if (first == ".PARAM") {
-            readValues(statement, words, 1, parameters_);
+            const Texts texts = textsOf(statement, words, 1);
+            evaluate(inside_ ? nullptr : &statement, texts, parameters_);
+            if (inside_)
+                definitions_.back().parameters.insert(definitions_.back().parameters.end(), texts.begin(), texts.end());
         } else if (first == ".SUBCKT") {
             openSubcircuit(statement, words);
         } else if (first == ".ENDS") {
-            if (inside_) parameters_ = outer_;
+            if (inside_) parameters_ = definitions_.back().outside;
             inside_ = false;
         } else if (inside_ && first.front() != '.') {
-            file_.subcircuits.back().elements.push_back({statement.line, words.front(), evaluated(words)});
+            definitions_.back().written.elements.push_back(elementOf(statement, words));
         } else {
             remark(statement, inside_ ? "this statement is not taken" : "it stands in no card");
         }
     }
 
-    /// The words behind the name; expressions in braces become numbers where all that they name is known.
-    std::vector<std::string> evaluated(const std::vector<std::string>& words) const {
-        std::vector<std::string> result(words.begin() + 1, words.end());
-        for (std::string& word : result)
-            if (word.front() == '{')
-                if (const auto value = cardValue(word, parameters_)) word = fmt::format("{:.17g}", *value);
-        return result;
+    static CardElement elementOf(const Statement& statement, const std::vector<std::string>& words) {
+        CardElement element{statement.line, words.front(), {words.begin() + 1, words.end()}};
+        const std::size_t equals = statement.text.find('=');
+        if (lowerCase(element.name).front() != 'b' || equals == std::string::npos || words.size() < 4) return element;
+        std::string_view formula = trimmed(std::string_view(statement.text).substr(equals + 1));
+        if (formula.size() >= 2 && formula.front() == '{' && formula.back() == '}')
+            formula = formula.substr(1, formula.size() - 2);
+        element.words = {words[1], words[2], upperCase(words[3]), std::string(formula)};
+        return element;
     }
 
     /// KEY=VALUE ... from a word on.
-    void readValues(const Statement& statement, const std::vector<std::string>& words, std::size_t i,
-                    CardParameters& values) {
+    Texts textsOf(const Statement& statement, const std::vector<std::string>& words, std::size_t i) {
+        Texts texts;
         while (i < words.size()) {
             if (i + 2 < words.size() && words[i + 1] == "=") {
-                if (const auto value = cardValue(words[i + 2], parameters_))
-                    values[upperCase(words[i])] = *value;
-                else
-                    file_.remarks.push_back({statement.line, words[i] + "=" + words[i + 2], value.error().message});
+                texts.emplace_back(words[i], words[i + 2]);
                 i += 3;
             } else {
                 file_.remarks.push_back({statement.line, words[i], "a value is expected, KEY=VALUE"});
                 ++i;
             }
         }
+        return texts;
+    }
+
+    /// @param told  what remarks are about; null for none
+    void evaluate(const Statement* told, const Texts& texts, CardParameters& values) {
+        for (const auto& [key, text] : texts)
+            if (const auto value = cardValue(text, parameters_))
+                values[upperCase(key)] = *value;
+            else if (told)
+                file_.remarks.push_back({told->line, key + "=" + text, value.error().message});
     }
 
     /// .model NAME TYPE(KEY=VALUE ...)
     void readModel(const Statement& statement, const std::vector<std::string>& words) {
         if (words.size() < 3) return remark(statement, "a name and a type are expected");
         ModelCard card{statement.line, words[1], upperCase(words[2]), {}};
-        readValues(statement, words, 3, card.values);
+        const Texts texts = textsOf(statement, words, 3);
+        evaluate(&statement, texts, card.values);
+        if (inside_) definitions_.back().models.push_back({card, texts});
         file_.models.push_back(std::move(card));
     }
 
-    /// .subckt NAME PIN ... [params:] KEY=VALUE ...: parameters keep the values that they are given here.
+    /// .subckt NAME PIN ... [params:] KEY=VALUE ...
     void openSubcircuit(const Statement& statement, const std::vector<std::string>& words) {
-        if (inside_) return remark(statement, "a subcircuit within another is not taken");
+        if (inside_) return remark(statement, "a subcircuit defined within another is not taken");
         if (words.size() < 3) return remark(statement, "a name and pins are expected");
         inside_ = true;
-        outer_ = parameters_;
-        CardSubcircuit sub{statement.line, words[1], {}, {}};
+        CardDefinition definition{{statement.line, words[1], {}, {}}, parameters_, {}, {}};
         std::size_t i = 2;
         for (; i < words.size(); ++i) {
             if (upperCase(words[i]) == "PARAMS:") {
@@ -148,15 +164,17 @@ private:
                 break;
             }
             if (i + 1 < words.size() && words[i + 1] == "=") break;
-            if (words[i] != "=") sub.pins.push_back(words[i]);
+            if (words[i] != "=") definition.written.pins.push_back(words[i]);
         }
-        file_.subcircuits.push_back(std::move(sub));
-        readValues(statement, words, i, parameters_);
+        definition.parameters = textsOf(statement, words, i);
+        evaluate(nullptr, definition.parameters, parameters_);
+        definitions_.push_back(std::move(definition));
     }
 
     CardFile file_;
-    CardParameters parameters_, outer_;  ///< that hold at the statement at hand; those outside of the subcircuit
-    bool inside_ = false;
+    std::vector<CardDefinition> definitions_;
+    CardParameters parameters_;  ///< that hold at the statement at hand
+    bool inside_ = false;        ///< of the last definition
 };
 
 }  // namespace

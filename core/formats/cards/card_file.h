@@ -19,11 +19,13 @@ struct ModelCard {
     std::map<std::string, double> values;  ///< by names in capitals
 };
 
-/// One element of a subcircuit.
+/// One element of a subcircuit. What comes from an instance of another has a name that ends with _ and the instance's.
 struct CardElement {
     int line;
     std::string name;
-    std::vector<std::string> words;  ///< behind the name
+    /// Behind the name, constants worked out. Of a source by formula: two nets, "V" or "I", and the formula, in which
+    /// nets and sources are called as here.
+    std::vector<std::string> words;
 };
 
 struct CardSubcircuit {

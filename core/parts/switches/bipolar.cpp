@@ -273,6 +273,7 @@ private:
                  .symbol = "",
                  .unit = "",
                  .standard = "npn",
+                 .shownOnSheet = true,
                  .choices = {"npn", "pnp"}},
                 positiveValue("beta", "current gain", "β", "", "50", 1),
                 kneeVoltage("vf", "knee voltage of the base", "V_f", "0.7"),

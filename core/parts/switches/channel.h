@@ -10,13 +10,14 @@ struct ChannelNodes {
 };
 
 /// i = the smaller of v_ds / R_on and g_m (v_gs - V_th), alike in reverse; none below the threshold. A symmetric one
-/// takes v_gd instead of v_gs in reverse.
+/// takes v_gd instead of v_gs in reverse. Of a p-channel (sign -1) all voltages and currents count the other way.
 class PiecewiseChannel final : public Branch {
 public:
     struct Values {
         double resistance, transconductance, threshold, leak;
         bool symmetric =
             false;  ///< whether the drain takes the place of the source in reverse, as in a lateral channel
+        double sign = 1;
     };
     PiecewiseChannel(std::string part, int branch, ChannelNodes nodes, int nodeCount, const Values& values)
         : Branch(std::move(part), branch, nodes.drain, nodes.source),
@@ -39,7 +40,7 @@ public:
         } else {
             const double g = (segment == saturated ? 1 : -1) * values_.transconductance;
             s.voltage(row, gate_, segment == reverse && values_.symmetric ? from_ : to_, -g);
-            s.source(row, 0, -g * values_.threshold);
+            s.source(row, 0, -g * values_.sign * values_.threshold);
         }
     }
     std::vector<Guard> guards(int segment) const override {
@@ -48,7 +49,7 @@ public:
         const auto form = [&](double ofGate, double ofVoltage, int next) {
             Guard guard{{}, -ofGate * values_.threshold, next};
             const auto put = [&](int node, double factor) {
-                if (node >= 0 && factor != 0) guard.terms.emplace_back(node, factor);
+                if (node >= 0 && factor != 0) guard.terms.emplace_back(node, values_.sign * factor);
             };
             put(gate_, ofGate);
             put(from_, ofVoltage);
@@ -97,6 +98,7 @@ public:
         double gain, threshold, slope;  ///< K in A/V^2, V_th, s in V
         double modulation;              ///< lambda in 1/V
         double exponent;                ///< of the temperature
+        double sign = 1;                ///< -1 of a p-channel: all voltages and currents count the other way
     };
     SmoothChannel(std::string part, int branch, ChannelNodes nodes, int nodeCount, const Heat& heat,
                   const Values& values)
@@ -137,12 +139,13 @@ public:
     void evaluate(const SmoothPoint& at, SmoothStamp& out) const override {
         const int row = out.branchRow(branch_);
         const double source = at.potential(to_), vgs = at.potential(gate_) - source, vds = at.potential(from_) - source;
-        const Current c = current(vgs, vds, at.unknown(heat_.rise));
-        out.flow(row, -c.i);
+        const double sign = values_.sign;
+        const Current c = current(sign * vgs, sign * vds, at.unknown(heat_.rise));
+        out.flow(row, -sign * c.i);
         out.byUnknown(row, gate_, -c.byGate);
         out.byUnknown(row, from_, -c.byVoltage);
         out.byUnknown(row, to_, c.byGate + c.byVoltage);
-        out.byUnknown(row, heat_.rise, -c.byHeat);
+        out.byUnknown(row, heat_.rise, -sign * c.byHeat);
         heat_.evaluate(at, out, from_, to_, current_);
     }
 

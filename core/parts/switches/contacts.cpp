@@ -2,6 +2,7 @@
 
 #include "parts/segmented.h"
 #include "parts/storages.h"
+#include "parts/switches/controlled_contact.h"
 #include "parts/switches/loss_fields.h"
 
 namespace hedgerow {
@@ -16,16 +17,6 @@ const std::vector<Stroke> contactSymbol = {{"M 0 -32 L 0 -16"},
                                            {"M 0 16 L -14 -11", Stroke::Weight::normal, false, Stroke::When::blocking},
                                            {"M 0 16 L 0 -16", Stroke::Weight::heavy, false, Stroke::When::conducting},
                                            {"M -32 0 L -8 0", Stroke::Weight::thin}};
-
-/// Resistance when closed and conductance when open, of the rung in force.
-struct Contact {
-    explicit Contact(const NetworkBuilder& b) {
-        if (b.rung() < 2) return;
-        resistance = b.value("ron");
-        conductance = 1 / b.value("roff");
-    }
-    double resistance = 0, conductance = 0;
-};
 
 class Switch final : public SwitchingPart {
 public:
@@ -140,49 +131,6 @@ public:
         pieces[openingForward].gateOn = pieces[openingReverse].gateOn = closed;
         addSegmented(b, b.node("a"), b.node("b"), std::move(pieces), b.signal("g"), {open, closed});
     }
-};
-
-/// Closes when a voltage elsewhere rises above one threshold and opens when it falls below another.
-class ControlledContact final : public Branch {
-public:
-    struct Control {
-        int from, to;
-        double closes, opens;  ///< V
-    };
-    ControlledContact(std::string part, int branch, int from, int to, int nodeCount, const Contact& contact,
-                      const Control& control)
-        : Branch(std::move(part), branch, from, to),
-          current_(nodeCount + branch),
-          contact_(contact),
-          control_(control) {}
-    int segmentCount() const override { return 2; }
-    int initialSegment(bool) const override { return 0; }
-    void stamp(LinearStamp& s, int segment) const override {
-        const int row = s.branchRow(branch_);
-        s.currentLaw(branch_, from_, to_);
-        if (segment == 1) {
-            s.voltage(row, from_, to_, 1.0);
-            s.unknown(row, current_, -contact_.resistance);
-            s.relax(row, current_, -1.0);
-        } else {
-            s.unknown(row, current_, 1.0);
-            s.voltage(row, from_, to_, -contact_.conductance);
-            s.relax(row, from_, -1.0);
-            s.relax(row, to_, 1.0);
-        }
-    }
-    std::vector<Guard> guards(int segment) const override {
-        const double sign = segment == 1 ? 1 : -1;
-        Guard guard{{}, segment == 1 ? -control_.opens : control_.closes, 1 - segment};
-        if (control_.from >= 0) guard.terms.emplace_back(control_.from, sign);
-        if (control_.to >= 0) guard.terms.emplace_back(control_.to, -sign);
-        return {guard};
-    }
-
-private:
-    int current_;
-    Contact contact_;
-    Control control_;
 };
 
 class ControlledSwitch final : public PartType {

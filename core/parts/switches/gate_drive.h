@@ -95,8 +95,9 @@ inline void addDriver(NetworkBuilder& b, int gate, int source) {
 /// What conducts by a field has a resistance, even where none was given.
 inline double channelResistance(const NetworkBuilder& b) { return std::max(b.value("ron"), 1e-6); }
 
-/// Between gate and source, and those that end at the drain. @return the branches of these, away from the drain
-inline std::pair<int, int> addCapacitances(NetworkBuilder& b, const ChannelNodes& at) {
+/// Between gate and source, and those that end at the drain. @param sign  -1 of a p-channel
+/// @return the branches of these, away from the drain; towards it where they are curves of a p-channel
+inline std::pair<int, int> addCapacitances(NetworkBuilder& b, const ChannelNodes& at, double sign = 1) {
     const double cgd = b.value("crss"), cgs = b.value("ciss") - cgd, cds = b.value("coss") - cgd;
     addCapacitor(b, at.gate, at.source, cgs);
     if (b.rung() == 3) {
@@ -106,29 +107,34 @@ inline std::pair<int, int> addCapacitances(NetworkBuilder& b, const ChannelNodes
     const DepletionCharge layer{b.value("phi"), b.value("grading")};
     // The data sheet gives capacitances at a voltage; the curves start at zero volts.
     const double atZero = 1 / layer(b.value("vc")).slope;
-    const int toGate = addCurvedCapacitor(b, at.drain, at.gate, cgd * atZero, layer);
-    return {toGate, addCurvedCapacitor(b, at.drain, at.source, cds * atZero, layer)};
+    const auto add = [&](int to, double capacitance) {
+        return sign > 0 ? addCurvedCapacitor(b, at.drain, to, capacitance * atZero, layer)
+                        : addCurvedCapacitor(b, to, at.drain, capacitance * atZero, layer);
+    };
+    const int toGate = add(at.gate, cgd);
+    return {toGate, add(at.source, cds)};
 }
 
 /// On rung 3 in straight pieces, on rung 4 as curves with heat.
 /// @param share         of the current that the channel carries
 /// @param ofResistance  of the on-resistance that lies in the channel
+/// @param sign          -1 of a p-channel
 /// @return its branch
 inline int addChannel(NetworkBuilder& b, const ChannelNodes& at, bool symmetric = false, double share = 1,
-                      double ofResistance = 1) {
+                      double ofResistance = 1, double sign = 1) {
     const int branch = b.addBranch();
     if (b.rung() == 3) {
         const int element = b.addElement(std::make_unique<PiecewiseChannel>(
             b.partName(), branch, at, b.nodeCount(),
             PiecewiseChannel::Values{ofResistance * channelResistance(b) / share, b.value("gm") * share, b.value("vth"),
-                                     1 / b.value("roff"), symmetric}));
+                                     1 / b.value("roff"), symmetric, sign}));
         b.offerConducting(element);
     } else {
         const Heat heat = addHeat(b);
         const double gain = share / (ofResistance * channelResistance(b) * (b.value("von") - b.value("vth")));
         b.addElement(std::make_unique<SmoothChannel>(
             b.partName(), branch, at, b.nodeCount(), heat,
-            SmoothChannel::Values{gain, b.value("vth"), b.value("corner"), b.value("lambda"), b.value("kt")}));
+            SmoothChannel::Values{gain, b.value("vth"), b.value("corner"), b.value("lambda"), b.value("kt"), sign}));
         b.offerForm("pch", "W", {{heat.power, 1.0}});
     }
     b.offerForm("ich", "A", {{b.nodeCount() + branch, 1.0}});
