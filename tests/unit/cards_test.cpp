@@ -248,11 +248,11 @@ TEST(Cards, TheExampleBecomesDevicesAndModules) {
     EXPECT_EQ(transistor->kind, "mosfet");
     EXPECT_NEAR(valueOf(*transistor, "ron"), 1 / (14 * (12 - 3.1)) + 4e-3, 1e-6);
     EXPECT_TRUE(remarked(import.remarks, 3, "EG="));
-    ASSERT_EQ(import.modules.size(), 3u);
+    ASSERT_EQ(import.modules.size(), 7u);
     // The project holds them, and runs when they are placed.
     Project project = projectOf(import, "devices");
-    ASSERT_EQ(project.sheets.size(), 4u);
-    EXPECT_EQ(project.sheet().parts.size(), 5u);
+    ASSERT_EQ(project.sheets.size(), 8u);
+    EXPECT_EQ(project.sheet().parts.size(), 7u);
     const PartKind winding = moduleKind(project.sheets[1], partLibrary().catalogue());
     EXPECT_EQ(winding.pins.size(), 2u);
     const PartKind sense = moduleKind(project.sheets[2], partLibrary().catalogue());

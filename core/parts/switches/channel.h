@@ -126,10 +126,11 @@ public:
         }
         const Point2 soft = softplus((vgs - values_.threshold) / values_.slope);
         const double over = values_.slope * soft.value;
-        const double square = vds * vds + over * over, root = std::sqrt(square);
-        const double e = root > 0 ? vds * over / root : 0;
-        const double eByVoltage = root > 0 ? over * over * over / (square * root) : 0,
-                     eByOver = root > 0 ? vds * vds * vds / (square * root) : 0;
+        const double root = std::hypot(vds, over);
+        // Shares first: cubes of what is far below the threshold would vanish.
+        const double ofVoltage = root > 0 ? vds / root : 0, ofOver = root > 0 ? over / root : 0;
+        const double e = vds * ofOver;
+        const double eByVoltage = ofOver * ofOver * ofOver, eByOver = ofVoltage * ofVoltage * ofVoltage;
         const double kelvin = std::max(heat_.ambient + rise + 273.15, 1.0);
         const double k = values_.gain * std::pow(kelvin / 298.15, -values_.exponent), m = 1 + values_.modulation * vds;
         const double shape = over * e - e * e / 2, byE = over - e;
