@@ -27,6 +27,11 @@ QString shownValue(const Part& part, const PartKind& kind, const ParameterLookup
     if (kind.module) shown << QString::fromStdString(kind.title);
     for (const ParameterKind& parameter : kind.parameters) {
         if (!parameter.shownOnSheet || parameter.rung > part.rung || shown.size() == 2) continue;
+        if (!parameter.choices.empty()) {
+            const std::string* chosen = part.values.find(parameter.key);
+            shown << QString::fromStdString(chosen ? *chosen : parameter.standard);
+            continue;
+        }
         if (parameter.text) {
             const QString text = QString::fromStdString(textValue(part, kind, parameter.key)).simplified();
             shown << (text.size() > 24 ? text.left(23) + "…" : text);

@@ -17,7 +17,7 @@ namespace hedgerow {
 namespace {
 
 constexpr std::size_t mostWiredPins = 5;  ///< of a net that is drawn with wires; larger ones get names
-constexpr int mostWireLength = 640, partsPerRow = 6, columnWidth = 128, rowHeight = 128;
+constexpr int mostWireLength = 640, partsPerRow = 6, columnWidth = 128;
 
 std::string quoted(const std::string& text) {
     if (!text.empty() && text.find_first_of(" \t\r\n\"#\\") == std::string::npos) return text;
@@ -246,16 +246,20 @@ private:
         for (const Wire& wire : sheet_.wires)
             for (const Point point : wire.points) low = std::max(low, point.y);
         if (!sheet_.parts.empty()) left = sheet_.parts.front().at.x;
-        int count = 0;
+        // Each part in a cell as wide as itself and what is written beside it, each row as high as its highest.
+        int x = left, top = snapped(0, low).y + gridStep, bottom = top, inRow = 0;
         for (const TextLine& line : circuit_.lines) {
             if (project_.findPart(line.name)) continue;
+            if (inRow++ == partsPerRow) x = left, top = bottom, inRow = 1;
             Part part;
             part.id = project_.newId();
             part.name = line.name;
             part.kind = line.kind->id;
-            part.at = {left + count % partsPerRow * columnWidth,
-                       low + rowHeight / 2 + (1 + count / partsPerRow) * rowHeight - 56};
-            ++count;
+            const auto& [lowest, highest] = line.kind->bounds();
+            const int above = std::max(-lowest.y, 32), below = std::max(highest.y, 32);
+            part.at = snapped(x + std::max(-lowest.x - 32, 0), top + 32 + above);
+            x = snapped(part.at.x + std::max(highest.x - 32, 0) + columnWidth, 0).x;
+            bottom = snapped(0, std::max(bottom, part.at.y + below + 32)).y;
             sheet_.parts.push_back(std::move(part));
         }
     }

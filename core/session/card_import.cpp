@@ -246,7 +246,7 @@ private:
         const double sign = card.type == "PMOS" ? -1 : 1, threshold = sign * taker.get("VTO").value_or(0);
         const double drive = std::max(fullDrive, threshold + 5);
         if (gainOf(taker) <= 0 || taker.get("LEVEL").value_or(1) != 1 || !std::isfinite(threshold)) return {};
-        part.values.set("channel", sign > 0 ? "n" : "p");
+        part.values.set("channel", sign > 0 ? "n-channel" : "p-channel");
         takeChannel(taker, threshold, drive);
         part.values.set("von", number(drive));
         part.values.set("corner", "1m");  // level 1 has a sharp threshold

@@ -22,7 +22,7 @@ Circuit stage(const char* channel, const char* gate, const char* supply, const c
     source("VG", "g", gate);
     c.add("resistor", "RL", {"s", "d"}, {{"r", load}})
         .add("mosfet-with-gate-pin", "Q1", {"d", "g", "0"},
-             {{"channel", channel},
+             {{"channel", std::string(channel) + "-channel"},
               {"ron", "50m"},
               {"vth", "3"},
               {"vf", "0.8"},

@@ -477,7 +477,7 @@ TEST(Cards, FieldEffectTransistorsWorkInAModule) {
         1, CancelToken());
     ASSERT_EQ(import.modules.size(), 2u);
     ASSERT_TRUE(device(import, "mp"));
-    EXPECT_EQ(*device(import, "mp")->values.find("channel"), "p");
+    EXPECT_EQ(*device(import, "mp")->values.find("channel"), "p-channel");
     EXPECT_EQ(device(import, "mn")->kind, "mosfet");
     {
         Circuit c;

@@ -112,7 +112,7 @@ public:
         k.help += voltage_ ? "v is the potential of p against n."
                            : "The current flows inside from p to n: with xp on p and xn on n it is a conductor with "
                              "that curve.";
-        k.pins = {{"p", {32, -32}}, {"n", {32, 32}}};
+        k.pins = {{"p", {64, -32}}, {"n", {64, 32}}};
         for (std::size_t i = 0; i < inputs.size(); ++i) {
             const int y = -80 + 64 * static_cast<int>(i);
             for (const char* end : {"p", "n"})
@@ -135,16 +135,17 @@ public:
         k.rungs = {{1, "the tangent at a point", what + " = f(x_0, y_0, z_0) + f_x (x − x_0) + f_y (y − y_0) + …",
                     "Taylor's theorem, first order", 1.0},
                    {4, "the formula itself", what + " = f(x, y, z)", "definition", 40}};
-        k.symbol = {{"M 32 -32 L 16 -32 L 16 -18 M 16 18 L 16 32 L 32 32"},
-                    {"M 16 -18 L 30 0 L 16 18 L 2 0 Z"},
-                    {"M -24 -92 L -24 92 L -8 92 L -8 -92 Z", Stroke::Weight::thin},
-                    {"M -8 0 L 2 0", Stroke::Weight::thin},
-                    voltage_ ? Stroke{"M 16 -18 L 16 18"} : Stroke{"M 16 10 L 16 -10 M 16 10 L 12 3 M 16 10 L 20 3"}};
+        k.symbol = {{"M 64 -32 L 48 -32 L 48 -18 M 48 18 L 48 32 L 64 32"},
+                    {"M 48 -18 L 62 0 L 48 18 L 34 0 Z"},
+                    {"M -24 -92 L -24 92 L 24 92 L 24 -92 Z", Stroke::Weight::thin},
+                    {"M 24 0 L 34 0", Stroke::Weight::thin},
+                    voltage_ ? Stroke{"M 48 -18 L 48 18"} : Stroke{"M 48 10 L 48 -10 M 48 10 L 44 3 M 48 10 L 52 3"}};
+        k.mark = "f";
         for (const PinKind& pin : k.pins)
             if (pin.at.x < 0)
                 k.symbol.push_back(
                     {"M -32 " + std::to_string(pin.at.y) + " L -24 " + std::to_string(pin.at.y), Stroke::Weight::thin});
-        k.labelAt = {36, -8};
+        k.labelAt = {68, -8};
         k.group = "Sources";
         return k;
     }

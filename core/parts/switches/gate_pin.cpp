@@ -69,7 +69,7 @@ public:
     }
 
     void elaborate(NetworkBuilder& b) const override {
-        const double sign = b.choice("channel") == "p" ? -1 : 1;
+        const double sign = b.choice("channel") == "p-channel" ? -1 : 1;
         if (b.rung() >= 3)
             elaborateDynamic(b, sign);
         else
@@ -134,9 +134,9 @@ private:
                                            .label = "channel",
                                            .symbol = "",
                                            .unit = "",
-                                           .standard = "n",
+                                           .standard = "n-channel",
                                            .shownOnSheet = true,
-                                           .choices = {"n", "p"}},
+                                           .choices = {"n-channel", "p-channel"}},
                                           onResistance("channel resistance"),
                                           kneeVoltage("vf", "knee of the diode", "V_f", "0.8"),
                                           onResistance("resistance of the diode", "rd", "R_d", "5m"),
