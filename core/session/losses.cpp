@@ -98,7 +98,8 @@ double peakTemperature(const ThermalNetwork& network, const std::vector<Event>& 
     return highest;
 }
 
-/// What an inductor or a transformer burns in its first winding and in its core, where its core has a loss.
+/// What an inductor, coupled ones or a transformer burn in the first winding and in the core, where the core has a
+/// loss.
 std::optional<LossRow> windingLoss(const RunRecord& run, const Part& part, const PartKind& kind,
                                    const ParameterTable& parameters, Tick from, Tick to) {
     if (!kind.findParameter("pcore") || part.rung < 2) return {};
@@ -106,12 +107,11 @@ std::optional<LossRow> windingLoss(const RunRecord& run, const Part& part, const
         const auto found = partValue(part, kind, key, parameters.lookup());
         return found ? *found : 0.0;
     };
-    const bool transformer = kind.findParameter("n1") != nullptr;
+    const bool transformer = kind.findParameter("n1") != nullptr, several = transformer || kind.findParameter("l1");
     const CoreLoss core{value("pcore"), value("fcore"), value("lcore"), value("acore"), value("bcore")};
-    const auto v = run.trace(part.name + (transformer ? ".v1" : ".v")),
-               i = run.trace(part.name + (transformer ? ".i1" : ".i"));
+    const auto v = run.trace(part.name + (several ? ".v1" : ".v")), i = run.trace(part.name + (several ? ".i1" : ".i"));
     if (core.loss <= 0 || !v || !i || v->size() < 2) return {};
-    const double resistance = value(transformer ? "r1" : "dcr");
+    const double resistance = value(transformer ? "r1" : several ? "dcr1" : "dcr");
     std::vector<double> times, voltages;
     const auto add = [&](Tick t, double volts, double amperes) {
         times.push_back(toSeconds(t));

@@ -379,3 +379,161 @@ TEST(UpperRungs, LayoutIsPartOfThePins) {
         if (part.name == "R1") part.rung = 1;
     EXPECT_NEAR(at(*run(charged), "a.v", 1e-6), 10, 1e-9);
 }
+
+// Perfectly coupled, the flux of the first winding is V t: L_1 (k i + (1 - k) I atan(i / I)) with the other one open.
+TEST(UpperRungs, CoupledWindingsSaturateTogether) {
+    for (const char* coupling : {"1", "-1"}) {
+        Circuit c = behind("10");
+        c.add("coupled-inductors-2", "L1", {"in", "0", "s", "0"},
+              {{"l1", "1m"},
+               {"l2", "250u"},
+               {"k12", coupling},
+               {"isat", "2"},
+               {"lrest", "0.05"},
+               {"cw", "0"},
+               {"cww", "0"},
+               {"dcr1", "0"},
+               {"dcr2", "0"}},
+              4)
+            .add("resistor", "R1", {"s", "0"}, {{"r", "1M"}})
+            .plan("500u", "1e-6");
+        const auto r = run(c);
+        ASSERT_TRUE(r);
+        ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
+        for (const double t : {50e-6, 200e-6, 400e-6}) {
+            const double i = at(*r, "L1.i1", t);
+            EXPECT_RELATIVE(1e-3 * (0.05 * i + 0.95 * 2 * std::atan(i / 2)), 10 * t, 1e-4) << coupling;
+            EXPECT_NEAR(at(*r, "L1.v2", t), coupling[0] == '-' ? -5 : 5, 1e-3) << coupling;
+        }
+    }
+}
+
+// With leakage: the small-signal inductance from winding 1 falls from L to the leakage's share, and energy is kept:
+// what the source gave comes back when it is reversed.
+TEST(UpperRungs, CoupledWindingsKeepTheirLeakageInSaturation) {
+    Circuit c;
+    c.add("points-voltage", "V1", {"in", "0"},
+          {{"points", "0 10, 400u 10, 400u -10, 800u -10"}, {"between", "straight"}})
+        .add("coupled-inductors-2", "L1", {"in", "0", "s", "0"},
+             {{"l1", "1m"},
+              {"l2", "1m"},
+              {"k12", "0.9"},
+              {"isat", "1"},
+              {"lrest", "0.01"},
+              {"cw", "0"},
+              {"cww", "0"},
+              {"dcr1", "0"},
+              {"dcr2", "0"}},
+             4)
+        .add("resistor", "R1", {"s", "0"}, {{"r", "1G"}})
+        .plan("800u", "1e-7");
+    const auto r = run(c);
+    ASSERT_TRUE(r);
+    ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
+    // Modes of K = (1 0.9; 0.9 1): 1.9 along (1 1), 0.1 along (1 -1); open, flux 1 is L ((1.9 F + 0.1 i) / 2) with F of
+    // i.
+    for (const double t : {100e-6, 250e-6, 390e-6}) {
+        const double i = at(*r, "L1.i1", t), f = 0.01 * i + 0.99 * std::atan(i);
+        EXPECT_RELATIVE(1e-3 * (1.9 * f + 0.1 * i) / 2, 10 * t, 1e-4);
+    }
+    EXPECT_NEAR(at(*r, "L1.i1", 799.9e-6), 0, 2e-3);
+}
+
+TEST(UpperRungs, ACommonModeChokeSaturatesByTheSumOfItsCurrents) {
+    // 5 A out and back leave it unsaturated: the leakage alone counts; 5 A the same way saturate it.
+    for (const bool same : {false, true}) {
+        Circuit c;
+        c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "1"}})
+            .add("common-mode-choke", "L1", {"in", "a", same ? "in" : "0", same ? "0" : "a"},
+                 {{"l", "1m"},
+                  {"leak", "10u"},
+                  {"isat", "100m"},
+                  {"lrest", "0.01"},
+                  {"cw", "0"},
+                  {"cww", "0"},
+                  {"dcr", "0"}},
+                 4)
+            .add("resistor", "R1", {"a", same ? "0" : "b"}, {{"r", "1m"}});
+        if (!same) c.add("resistor", "R2", {"b", "a"}, {{"r", "1m"}});
+        c.plan("100u", "1e-6");
+        const auto r = run(c);
+        ASSERT_TRUE(r);
+        ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
+        const double t = 50e-6, i1 = at(*r, "L1.i1", t), i2 = at(*r, "L1.i2", t);
+        if (same) {
+            // Flux linkage of either: L (0.99...) F of the sum, and half of the leakage's share.
+            const double sum = i1 + i2, f = 0.01 * sum + 0.99 * 0.1 * std::atan(sum / 0.1), k = 1 - 10e-6 / 2e-3;
+            EXPECT_RELATIVE(1e-3 * (1 + k) / 2 * f, 1 * t, 1e-2);
+        } else {
+            EXPECT_NEAR(i1, 1 * t / 10e-6, 1e-6);
+            EXPECT_NEAR(i2, -i1, 1e-6);
+        }
+    }
+}
+
+// s = 1 - exp(-t / t_sw): the conductance passes through its decades evenly in s.
+TEST(UpperRungs, ASwitchTurnsOnThroughItsDecades) {
+    Circuit c;
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "1"}})
+        .add("constant", "K1", {"g"}, {{"value", "1"}})
+        .add("switch", "S1", {"in", "a", "g"},
+             {{"ron", "10m"}, {"roff", "1M"}, {"lpk", "0"}, {"coss", "1f"}, {"tsw", "1u"}, {"tc", "0"}}, 4)
+        .add("resistor", "R1", {"a", "0"}, {{"r", "1u"}})
+        .plan("8u", "1e-6");
+    const auto r = run(c);
+    ASSERT_TRUE(r);
+    ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
+    const double ron = 0.01, roff = 1e6;
+    for (const double after : {0.5e-6, 1e-6, 2e-6, 4e-6}) {
+        const double s = 1 - std::exp(-after / 1e-6), g = std::pow(roff, s - 1) * std::pow(ron, -s);
+        EXPECT_RELATIVE(at(*r, "S1.i", after), g / (1 + g * 1e-6), 5e-3) << after;
+    }
+}
+
+// T = P R_th (1 - exp(-t / (R_th C_th))) with P = I^2 R (1 + alpha T): at rest R_th I^2 R / (1 - alpha R_th I^2 R).
+TEST(UpperRungs, ASwitchHeatsItself) {
+    Circuit c;
+    c.add("dc-current", "I1", {"0", "a"}, {{"level", "10"}})
+        .add("constant", "K1", {"g"}, {{"value", "1"}})
+        .add("switch", "S1", {"a", "0", "g"},
+             {{"ron", "10m"}, {"lpk", "0"}, {"tc", "10m"}, {"rth", "20"}, {"cth", "1m"}, {"tsw", "1u"}}, 4)
+        .plan("800m", "1e-6");
+    const auto r = run(c);
+    ASSERT_TRUE(r);
+    ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
+    const double cold = 20 * 100 * 0.01, rise = cold / (1 - 0.01 * cold);
+    EXPECT_RELATIVE(at(*r, "S1.rise", 0.79), rise, 1e-3);
+    EXPECT_RELATIVE(at(*r, "S1.v", 0.79), 10 * 0.01 * (1 + 0.01 * rise), 1e-3);
+}
+
+// Fired, a current follows the exponential: v = n V_T ln(i / I_s + 1) + R i; blocking, it charges a depletion layer of
+// either sign: q = C phi / (1 - m) ((1 + |v| / phi)^(1 - m) - 1).
+TEST(UpperRungs, AThyristorHasAnExponentialJunctionAndACurvedCapacitance) {
+    Circuit on;
+    on.add("dc-voltage", "V1", {"in", "0"}, {{"level", "21"}})
+        .add("resistor", "R1", {"in", "a"}, {{"r", "2"}})
+        .add("constant", "K1", {"g"}, {{"value", "1"}})
+        .add("thyristor", "T1", {"a", "0", "g"},
+             {{"is", "1n"}, {"n", "1.8"}, {"ron", "20m"}, {"tau", "1u"}, {"tm", "200n"}}, 4)
+        .plan("100u", "1e-6");
+    const auto conducting = run(on);
+    ASSERT_TRUE(conducting);
+    ASSERT_EQ(conducting->summary().end, RunEnd::finished) << conducting->summary().brief();
+    const double i = at(*conducting, "T1.i", 99e-6);
+    EXPECT_NEAR(at(*conducting, "T1.v", 99e-6), 1.8 * 0.025693 * std::log(i / 1e-9 + 1) + (0.02 + 1e-4) * i, 1e-3);
+    for (const char* level : {"1m", "-1m"}) {
+        Circuit off;
+        off.add("dc-current", "I1", {"0", "a"}, {{"level", level}})
+            .add("constant", "K1", {"g"}, {{"value", "0"}})
+            .add("thyristor", "T1", {"a", "0", "g"},
+                 {{"cj", "1n"}, {"phi", "0.8"}, {"grading", "0.4"}, {"roff", "1G"}, {"is", "1f"}}, 4)
+            .plan("20u", "1e-6");
+        const auto blocking = run(off);
+        ASSERT_TRUE(blocking);
+        ASSERT_EQ(blocking->summary().end, RunEnd::finished) << blocking->summary().brief();
+        for (const double t : {5e-6, 15e-6}) {
+            const double v = std::abs(at(*blocking, "T1.v", t));
+            EXPECT_RELATIVE(1e-9 * 0.8 / 0.6 * (std::pow(1 + v / 0.8, 0.6) - 1), 1e-3 * t, 0.01) << level;
+        }
+    }
+}

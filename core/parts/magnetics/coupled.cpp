@@ -3,14 +3,16 @@
 // With the inductance matrix L = S K S (S: roots of the self-inductances, K: coupling matrix) and the factor K = U D
 // U^T over its positive eigenvalues, the flux linkages are L i = B B^T i with B = S U sqrt(D). The states are x = B^T i
 // (scaled to amperes): there are as many as K has rank, so that windings may be coupled perfectly (k = 1). v = B x'
-// and, for every zero eigenvalue with vector n, n^T S^-1 v = 0.
+// and, for every zero eigenvalue with vector n, n^T S^-1 v = 0. The largest eigenvalue belongs to the flux that all
+// windings share: on rung 4 that one saturates, x = F(B^T i) there, while leakages stay as they are.
 
 #include <cmath>
+#include <optional>
 
 #include <fmt/format.h>
 #include <Eigen/Dense>
 
-#include "parts/storages.h"
+#include "parts/smooth.h"
 
 namespace hedgerow {
 
@@ -28,8 +30,10 @@ struct Winding {
 class CoupledElement final : public Element {
 public:
     /// @param windings  at least one
-    /// @param coupling  symmetric with unit diagonal, positive semidefinite
-    CoupledElement(NetworkBuilder& b, std::vector<Winding> windings, const Eigen::MatrixXd& coupling, bool given)
+    /// @param coupling    symmetric with unit diagonal, positive semidefinite
+    /// @param saturation  of the shared flux, its knee told by a current in the first winding alone
+    CoupledElement(NetworkBuilder& b, std::vector<Winding> windings, const Eigen::MatrixXd& coupling, bool given,
+                   const std::optional<SaturatingFlux>& saturation)
         : Element(b.partName()), windings_(std::move(windings)) {
         const auto n = static_cast<Eigen::Index>(windings_.size());
         Eigen::VectorXd roots(n), initial(n);
@@ -52,8 +56,14 @@ public:
             }
             const Eigen::VectorXd currents = std::sqrt(value) / scale * roots.cwiseProduct(vector);
             const Eigen::VectorXd voltages = vector.cwiseQuotient(roots) / (std::sqrt(value) * scale);
-            const int state =
-                b.addComposedState(StateSort::windingCurrent, currents.dot(initial), scale * scale, given);
+            // Eigenvalues rise: the last one is that of the shared flux.
+            const double knee = j == n - 1 && saturation ? std::abs(currents(0)) * saturation->knee : 0;
+            double start = currents.dot(initial);
+            if (knee > 0) {
+                curve_ = SaturatingFlux{knee, saturation->rest};
+                start = (*curve_)(start).value;
+            }
+            const int state = b.addComposedState(StateSort::windingCurrent, start, scale * scale, given);
             modes_.push_back({state, currents, voltages});
         }
     }
@@ -73,7 +83,7 @@ public:
                 const auto k = static_cast<Eigen::Index>(i);
                 const int current = s.branchCurrent(w.branch);
                 if (mode.state >= 0) {
-                    s.unknown(row, current, mode.ofCurrents(k));
+                    if (!saturates(j)) s.unknown(row, current, mode.ofCurrents(k));
                     s.rate(mode.state, w.from, mode.ofVoltages(k));
                     s.rate(mode.state, w.to, -mode.ofVoltages(k));
                     s.rate(mode.state, current, -w.resistance * mode.ofVoltages(k));
@@ -85,7 +95,23 @@ public:
         }
     }
 
+    bool smooth() const override { return curve_.has_value(); }
+    void evaluate(const SmoothPoint& at, SmoothStamp& out) const override {
+        if (!curve_) return;
+        const Mode& shared = modes_.back();
+        double sum = 0;
+        for (std::size_t i = 0; i < windings_.size(); ++i)
+            sum += shared.ofCurrents(static_cast<Eigen::Index>(i)) * at.unknown(out.branchRow(windings_[i].branch));
+        const Point2 flux = (*curve_)(sum);
+        const int row = out.branchRow(windings_[modes_.size() - 1].branch);
+        out.flow(row, flux.value);
+        for (std::size_t i = 0; i < windings_.size(); ++i)
+            out.byUnknown(row, out.branchRow(windings_[i].branch),
+                          flux.slope * shared.ofCurrents(static_cast<Eigen::Index>(i)));
+    }
+
 private:
+    bool saturates(std::size_t mode) const { return curve_ && mode + 1 == modes_.size(); }
     /// A direction of the coupling matrix: x = ofCurrents . i and x' = ofVoltages . v, or 0 = ofVoltages . v.
     struct Mode {
         int state;
@@ -94,6 +120,7 @@ private:
     const Winding& at(Eigen::Index i) const { return windings_[static_cast<std::size_t>(i)]; }
     std::vector<Winding> windings_;
     std::vector<Mode> modes_;
+    std::optional<SaturatingFlux> curve_;  ///< of the last mode
 };
 
 std::string digits(int i) { return std::to_string(i + 1); }
@@ -129,7 +156,29 @@ std::vector<RungKind> coupledRungs() {
         {1, "inductances and couplings", "v_j = Σ M_jk di_k/dt,  M_jk = k_jk √(L_j L_k)", "Neumann's law", 1.0},
         {2, "winding resistances", "v_j = R_j i_j + Σ M_jk di_k/dt", "Neumann's and Ohm's laws", 1.7},
         {3, "capacitances of and between windings",
-         "beside each winding C_w; between neighbours C_ww, half at either end", "lumped capacitances of windings", 6}};
+         "beside each winding C_w; between neighbours C_ww, half at either end", "lumped capacitances of windings", 6},
+        {4, "the shared flux saturates",
+         "x = k_sat u + (1 − k_sat) u_sat atan(u / u_sat),  u = Σ b_j i_j along the greatest eigenvector of the "
+         "couplings",
+         "the inductance falls with the square of the current towards a rest; leakages stay", 15}};
+}
+
+/// Those of rung 4. @param meaning  of the current
+std::vector<ParameterKind> saturationParameters(const char* meaning, const char* standard) {
+    return {positiveValue("isat", meaning, "I_sat", "A", standard, 4),
+            {.key = "lrest",
+             .label = "rest of the inductance in saturation",
+             .symbol = "k_sat",
+             .unit = "",
+             .standard = "0.02",
+             .least = 0,
+             .most = 1,
+             .aboveLeast = true,
+             .rung = 4}};
+}
+std::optional<SaturatingFlux> saturationOf(const NetworkBuilder& b) {
+    if (b.rung() < 4) return {};
+    return SaturatingFlux{b.value("isat"), b.value("lrest")};
 }
 
 /// A winding lying flat at height y, its pins at the ends, a dot at the first.
@@ -189,7 +238,10 @@ public:
             k.parameters.push_back(initialCurrent("i0" + digits(i), "initial current " + digits(i)));
         for (int i = 0; i < windings_; ++i)
             k.parameters.push_back(windingResistance("dcr" + digits(i), "winding resistance " + digits(i)));
-        for (ParameterKind& parameter : windingCapacitances()) k.parameters.push_back(std::move(parameter));
+        for (const auto& group :
+             {windingCapacitances(), coreLossParameters(),
+              saturationParameters("current of winding 1 at saturation (inductance halfway to its rest)", "10")})
+            k.parameters.insert(k.parameters.end(), group.begin(), group.end());
         k.rungs = coupledRungs();
         k.group = "Magnetics";
         return k;
@@ -223,7 +275,7 @@ public:
                                    {from, to}, b.value("cww"));
         }
         const Eigen::MatrixXd k = coupling([&](std::string_view key) { return b.value(key); });
-        b.addElement(std::make_unique<CoupledElement>(b, std::move(windings), k, given));
+        b.addElement(std::make_unique<CoupledElement>(b, std::move(windings), k, given, saturationOf(b)));
     }
 
 private:
@@ -264,8 +316,11 @@ public:
                          .shownOnSheet = true},
                         windingResistance("dcr", "resistance of each winding"),
                         windingCapacitances()[0],
-                        windingCapacitances()[1],
-                        ratedCurrent()};
+                        windingCapacitances()[1]};
+        for (ParameterKind& parameter :
+             saturationParameters("sum of both currents at saturation (inductance halfway to its rest)", "100m"))
+            k.parameters.push_back(std::move(parameter));
+        k.parameters.push_back(ratedCurrent());
         k.rungs = coupledRungs();
         k.group = "Magnetics";
         return k;
@@ -292,7 +347,7 @@ public:
             addBetweenWindings(b, {windings[0].from, windings[0].to}, {windings[1].from, windings[1].to},
                                b.value("cww"));
         const Eigen::MatrixXd coupling{{1.0, k}, {k, 1.0}};
-        b.addElement(std::make_unique<CoupledElement>(b, std::move(windings), coupling, false));
+        b.addElement(std::make_unique<CoupledElement>(b, std::move(windings), coupling, false, saturationOf(b)));
         b.rate("imax", "i1");
     }
 };

@@ -1,9 +1,8 @@
 // Gated contacts: the ideal switch and the breaker.
 
-#include "parts/segmented.h"
-#include "parts/storages.h"
+#include "parts/junctions.h"
 #include "parts/switches/controlled_contact.h"
-#include "parts/switches/loss_fields.h"
+#include "parts/switches/gate_drive.h"
 
 namespace hedgerow {
 
@@ -17,6 +16,47 @@ const std::vector<Stroke> contactSymbol = {{"M 0 -32 L 0 -16"},
                                            {"M 0 16 L -14 -11", Stroke::Weight::normal, false, Stroke::When::blocking},
                                            {"M 0 16 L 0 -16", Stroke::Weight::heavy, false, Stroke::When::conducting},
                                            {"M -32 0 L -8 0", Stroke::Weight::thin}};
+
+/// i = v g, ln g = (1 - s) ln G_off + s ln (G_on / (1 + alpha T)); s is the potential of a node, T the heat over 25 °C.
+class GradualContact final : public Branch {
+public:
+    struct Values {
+        double closed, open;  ///< S
+        double coefficient;   ///< of the temperature, 1/K
+    };
+    GradualContact(std::string part, int branch, int from, int to, int nodeCount, int control, const Heat& heat,
+                   const Values& values)
+        : Branch(std::move(part), branch, from, to),
+          current_(nodeCount + branch),
+          control_(control),
+          heat_(heat),
+          values_(values) {}
+    bool smooth() const override { return true; }
+    void stamp(LinearStamp& s, int) const override {
+        s.currentLaw(branch_, from_, to_);
+        s.unknown(s.branchRow(branch_), current_, 1.0);
+        heat_.stamp(s);
+    }
+    void evaluate(const SmoothPoint& at, SmoothStamp& out) const override {
+        const int row = out.branchRow(branch_);
+        // A little beyond 0 and 1 it may go while a step is sought, but not over all decades.
+        const double s = std::clamp(at.potential(control_), -0.5, 1.5), v = at.potential(from_) - at.potential(to_);
+        const double warm = 1 + values_.coefficient * (heat_.ambient + at.unknown(heat_.rise) - 25);
+        const double factor = std::max(warm, 0.01), decades = std::log(values_.closed / factor / values_.open);
+        const double g = values_.open * std::exp(s * decades);
+        out.flow(row, -g * v);
+        out.byUnknown(row, from_, -g);
+        out.byUnknown(row, to_, g);
+        out.byUnknown(row, control_, s == at.potential(control_) ? -g * decades * v : 0.0);
+        out.byUnknown(row, heat_.rise, warm > 0.01 ? g * v * s * values_.coefficient / factor : 0.0);
+        heat_.evaluate(at, out, from_, to_, current_);
+    }
+
+private:
+    int current_, control_;
+    Heat heat_;
+    Values values_;
+};
 
 class Switch final : public SwitchingPart {
 public:
@@ -49,18 +89,32 @@ public:
                             .standard = "5n",
                             .least = 0,
                             .rung = 3},
+                           positiveValue("tsw", "time constant of turning on and off", "t_sw", "s", "2n", 4),
+                           {.key = "tc",
+                            .label = "temperature coefficient of R_on, 1/K",
+                            .symbol = "α",
+                            .unit = "",
+                            .standard = "4m",
+                            .least = 0,
+                            .rung = 4},
+                           builtIn(),
+                           grading(),
                            ratedVoltage(),
                            ratedCurrent()},
-            .rungs = {{1, "closed or open", "on: v = 0,  off: i = 0", "definition", 1.0},
-                      {2, "on-resistance, leakage", "on: v = R_on i,  off: i = v / R_off", "Ohm's law in each state",
-                       1.7},
-                      {3, "output capacitance, package inductance",
-                       "as below, beside it C_o, both behind L_pk; R_on at least 1 mΩ",
-                       "a contact with the energy that it shorts", 2500}},
+            .rungs =
+                {{1, "closed or open", "on: v = 0,  off: i = 0", "definition", 1.0},
+                 {2, "on-resistance, leakage", "on: v = R_on i,  off: i = v / R_off", "Ohm's law in each state", 1.7},
+                 {3, "output capacitance, package inductance",
+                  "as below, beside it C_o, both behind L_pk; R_on at least 1 mΩ",
+                  "a contact with the energy that it shorts", 2500},
+                 {4, "turns gradually, heats itself, curved capacitance",
+                  "i = v R_off^−(1−s) (R_on (1 + α (T − 25 °C)))^−s,  t_sw ds/dt = g − s;  C(v) = C_o (1 + v/φ)^−m; "
+                  " C_th dT/dt = p − (T − T_a) / R_th",
+                  "conductance that passes through its decades evenly; one thermal resistance and capacity", 2500}},
             .symbol = contactSymbol,
             .labelAt = {16, -4},
             .group = "Switches"};
-        return withLosses(std::move(kind), LossSort::contact);
+        return withValues(withLosses(std::move(kind), LossSort::contact), {heatParameters("10", "50m")});
     }
     Status checkTexts(const std::function<std::string(std::string_view)>& text, const std::string&) const override {
         return checkLossTexts(text, LossSort::contact);
@@ -74,6 +128,7 @@ public:
         pieces[1].gateOff = 0;
         const int to = b.node("b");
         if (!dynamic) return addSegmented(b, b.node("a"), to, std::move(pieces), b.signal("g"), {0, 1});
+        if (b.rung() >= 4) return elaborateGradual(b, resistance, contact.conductance);
         const int from = behindInductance(b, b.node("a"), b.value("lpk"));
         const int branch = b.addBranch();
         const int element = b.addElement(std::make_unique<SegmentedBranch>(
@@ -81,6 +136,28 @@ public:
         const int capacitance = addCapacitor(b, from, to, b.value("coss"));
         b.offerTerminals(b.node("a"), to, {{b.nodeCount() + branch, 1.0}, {b.nodeCount() + capacitance, 1.0}});
         b.offerConducting(element);
+        offerRatings(b);
+    }
+
+private:
+    static void elaborateGradual(NetworkBuilder& b, double resistance, double leak) {
+        const int to = b.node("b"), from = behindInductance(b, b.node("a"), b.value("lpk"));
+        // The gate as 0 V or 1 V behind 1 ohm charges what holds s.
+        const int control = b.addNode(), driver = b.addBranch(), branch = b.addBranch();
+        std::vector<Piece> levels = {{1, -1, 0, false}, {1, -1, 1, true}};
+        levels[0].gateOn = 1;
+        levels[1].gateOff = 0;
+        const int gate = b.addElement(std::make_unique<SegmentedBranch>(
+            b.partName(), driver, control, -1, b.nodeCount(), std::move(levels), b.signal("g"), std::pair{0, 1}));
+        addCapacitor(b, control, -1, b.value("tsw"));
+        const Heat heat = addHeat(b);
+        b.addElement(std::make_unique<GradualContact>(
+            b.partName(), branch, from, to, b.nodeCount(), control, heat,
+            GradualContact::Values{1 / resistance, std::max(leak, 1e-12), b.value("tc")}));
+        const DepletionCharge layer{b.value("phi"), b.value("grading")};
+        const int capacitance = addCurvedCapacitor(b, from, to, b.value("coss"), layer);
+        b.offerTerminals(b.node("a"), to, {{b.nodeCount() + branch, 1.0}, {b.nodeCount() + capacitance, 1.0}});
+        b.offerConducting(gate);
         offerRatings(b);
     }
 };

@@ -12,6 +12,15 @@ using namespace parts;
 
 namespace {
 
+/// Charge over C0 of a device that blocks both ways: a depletion layer for either sign.
+struct BothWays {
+    DepletionCharge layer;
+    Point2 operator()(double v) const {
+        const Point2 at = layer(std::abs(v));
+        return {v < 0 ? -at.value : at.value, at.slope};
+    }
+};
+
 class Thyristor final : public SwitchingPart {
 public:
     PartKind kind() const override {
@@ -62,15 +71,24 @@ public:
                             .least = 0,
                             .aboveLeast = true,
                             .rung = 3},
+                           saturationCurrent(),
+                           emission(),
+                           builtIn(),
+                           grading(),
                            ratedVoltage(),
                            ratedCurrent()},
-            .rungs = {{1, "closed or open", "on: v = 0 while i ≥ 0,  off: i = 0", "definition", 1.0},
-                      {2, "knee, resistance, leakage; latching, holding, turn-off time",
-                       "on: v = V_f + R_on i while i ≥ I_H,  off: i = v / R_off", "terms of IEC 60747-6", 1.7},
-                      {3, "recovery charge, junction capacitance",
-                       "a forward valve in series with a junction: i = (q_E − q_M) / T_M,  dq_M/dt = i − q_M / τ;  "
-                       "beside them C_j",
-                       "P. O. Lauritzen, C. L. Ma, IEEE Trans. Power Electronics 6 (1991), 188", 60}},
+            .rungs =
+                {{1, "closed or open", "on: v = 0 while i ≥ 0,  off: i = 0", "definition", 1.0},
+                 {2, "knee, resistance, leakage; latching, holding, turn-off time",
+                  "on: v = V_f + R_on i while i ≥ I_H,  off: i = v / R_off", "terms of IEC 60747-6", 1.7},
+                 {3, "recovery charge, junction capacitance",
+                  "a forward valve in series with a junction: i = (q_E − q_M) / T_M,  dq_M/dt = i − q_M / τ;  "
+                  "beside them C_j",
+                  "P. O. Lauritzen, C. L. Ma, IEEE Trans. Power Electronics 6 (1991), 188", 60},
+                 {4, "exponential junction, curved capacitance",
+                  "q_E / T_M = (1 + τ / T_M) I_s (exp((v − R_on i) / (n V_T)) − 1) in the junction;  C(v) = C_j (1 "
+                  "+ |v| / φ)^−m",
+                  "diode equation of W. Shockley, Bell System Technical Journal 28 (1949), 435", 120}},
             .symbol = {{"M 0 -32 L 0 -12"},
                        {"M -12 -12 L 12 -12 L 0 10 Z"},
                        {"M -12 -12 L 12 -12 L 0 10 Z", Stroke::Weight::normal, true, Stroke::When::conducting},
@@ -151,9 +169,17 @@ private:
         const int valve = b.addBranch();
         const int element = b.addElement(std::make_unique<SegmentedBranch>(
             b.partName(), valve, a, inner, b.nodeCount(), std::move(pieces), b.signal("g"), std::pair{off, armed}));
-        addRecoveringDiode(b, inner, k, b.value("vf"), b.value("ron"), leak, {b.value("tau"), b.value("tm")});
-        const int capacitance = addCapacitor(b, a, k, b.value("cj"));
-        b.offerTerminals(a, k, {{b.nodeCount() + valve, 1.0}, {b.nodeCount() + capacitance, 1.0}});
+        const Recovery charge{b.value("tau"), b.value("tm")};
+        Terms through = {{b.nodeCount() + valve, 1.0}};
+        if (b.rung() == 3) {
+            addRecoveringDiode(b, inner, k, b.value("vf"), b.value("ron"), leak, charge);
+            through.emplace_back(b.nodeCount() + addCapacitor(b, a, k, b.value("cj")), 1.0);
+        } else {
+            addExponentialDiode(b, inner, k, {b.value("is"), b.value("n"), b.value("ron"), charge});
+            const BothWays layers{{b.value("phi"), b.value("grading")}};
+            through.emplace_back(b.nodeCount() + addCurvedCapacitor(b, a, k, b.value("cj"), layers), 1.0);
+        }
+        b.offerTerminals(a, k, through);
         b.offerConducting(element);
         offerRatings(b);
     }
