@@ -309,6 +309,14 @@ void DeskView::draw() {
         drawn->setName(QString("rung %1").arg(curve.rung));
         if (!curve.second) drawn->addToLegend(legend);
     }
+    if (!result_.points.empty()) {
+        auto* given = new QCPGraph(rects[0]->axis(QCPAxis::atBottom), rects[0]->axis(QCPAxis::atLeft));
+        for (const auto& [x, y] : result_.points) given->addData(x, y);
+        given->setLineStyle(QCPGraph::lsNone);
+        given->setScatterStyle(QCPScatterStyle(QCPScatterStyle::ssDisc, colours().ink, 5));
+        given->setName("data sheet");
+        given->addToLegend(legend);
+    }
     auto* margins = new QCPMarginGroup(plot_);
     for (std::size_t i = 0; i < rects.size(); ++i) {
         QCPAxis *x = rects[i]->axis(QCPAxis::atBottom), *y = rects[i]->axis(QCPAxis::atLeft);

@@ -9,6 +9,7 @@
 #include "base/text.h"
 #include "model/quantity.h"
 #include "model/values.h"
+#include "parts/points.h"
 #include "session/registry.h"
 #include "session/run.h"
 
@@ -210,11 +211,12 @@ Status capacitance(const Trial& t) {
     auto run = bench.run(5e-6 + rise, t.cancel);
     if (!run) return run.error();
     const Wave v(**run, "x.v"), i(**run, "X.i");
-    const double slope = t.point.voltage / rise, sign = transistor ? 1 : -1;
+    const double sign = transistor ? 1 : -1, beside = rise / 402;
     t.axes("v", "V", "C", "F");
     std::vector<double> instants;
     for (int k = 5; k <= 200; ++k) instants.push_back(5e-6 + rise * k / 201);
-    const auto c = [&](double at) { return sign * i.at(at) / slope; };
+    // The resistance bends the ramp where the capacitance changes.
+    const auto c = [&](double at) { return sign * i.at(at) * 2 * beside / (v.at(at + beside) - v.at(at - beside)); };
     t.curve(
         instants, [&](double at) { return v.at(at); }, c);
     t.figure("C", fmt::format("capacitance at {}", formatQuantity(t.point.voltage, "V", 3)), "F", c(instants.back()));
@@ -371,6 +373,44 @@ const std::vector<std::pair<Jig, std::function<Status(const Trial&)>>>& allJigs(
 
 bool ofTransistors(const std::string& jig) { return jig != "conduction" && jig != "capacitance" && jig != "recovery"; }
 
+/// Points of a data sheet that the device is given along, and how far each rung is away from them: in volts at their
+/// currents, or as a part of their capacitances.
+void comparePoints(const Part& device, const Jig& jig, const std::string& folder, JigResult& result) {
+    const bool capacitance = jig.name == "capacitance";
+    if (!capacitance && jig.name != "conduction") return;
+    for (const char* key : capacitance ? std::vector{"cosscurve", "cjcurve"} : std::vector{"curve"}) {
+        const std::string* const text = device.values.find(key);
+        if (!text || text->empty()) continue;
+        const auto points =
+            capacitance ? parts::pointsOf(*text, "V", "F", folder) : parts::pointsOf(*text, "V", "A", folder);
+        if (!points) continue;  // the device has said so, when it was elaborated
+        for (const parts::TablePoint& point : *points) result.points.emplace_back(point.t, point.value);
+    }
+    if (result.points.empty()) return;
+    JigFigure figure{"distance",
+                     capacitance ? "largest distance from the points, in part" : "largest distance from the points",
+                     capacitance ? "" : "V",
+                     {},
+                     {}};
+    for (const JigCurve& curve : result.curves) {
+        const auto &known = capacitance ? curve.x : curve.y, &told = capacitance ? curve.y : curve.x;
+        std::optional<double> worst;
+        for (const auto& [x, y] : result.points) {
+            const double at = capacitance ? x : y, given = capacitance ? y : x;
+            if (!capacitance && at == 0) continue;  // up to the knee every voltage has no current
+            for (std::size_t i = 1; i < known.size(); ++i) {
+                if (!(known[i - 1] <= at && at <= known[i]) || known[i] == known[i - 1]) continue;
+                const double here =
+                    told[i - 1] + (told[i] - told[i - 1]) * (at - known[i - 1]) / (known[i] - known[i - 1]);
+                worst = std::max(worst.value_or(0), std::abs(here - given) / (capacitance ? given : 1));
+                break;
+            }
+        }
+        if (worst) figure.byRung.emplace_back(curve.rung, *worst);
+    }
+    if (!figure.byRung.empty()) result.figures.push_back(std::move(figure));
+}
+
 }  // namespace
 
 std::vector<Jig> jigsFor(const PartKind& kind) {
@@ -397,6 +437,7 @@ Result<JigResult> runJig(const Project& project, const Part& device, const Jig& 
     }
     if (result.curves.empty() && !result.failures.empty())
         return Error{ErrorCode::numeric, joined(result.failures, "; "), device.name};
+    comparePoints(device, jig, project.folder.path, result);
     if (const std::string* text = device.values.find("sheet"))
         if (auto given = sheetFigures(*text))
             for (const auto& [key, value] : *given)

@@ -42,6 +42,8 @@ struct JigFigure {
 struct JigResult {
     std::string xName, xUnit, yName, yUnit, secondName, secondUnit;
     std::vector<JigCurve> curves;
+    std::vector<std::pair<double, double>>
+        points;  ///< of the data sheet, from the part's own fields, on the first axes
     std::vector<JigFigure> figures;
     std::vector<std::string> failures;  ///< of rungs that did not run
 };

@@ -85,6 +85,74 @@ TEST(Jigs, CapacitanceIsWhatTheDataSheetGave) {
 }
 
 // Q_g: C_iss over the whole swing, and C_rss times the fall of the drain.
+// Along the points of a data sheet rung 4 shows them, and nothing of the formula.
+TEST(Jigs, CapacitancesFollowTheirPoints) {
+    JigPoint point;
+    point.voltage = 60;
+    for (const char* kind : {"mosfet", "igbt", "gan-hemt"}) {
+        const auto shown = tried(kind, "capacitance",
+                                 {{"cosscurve", "0 3n, 10 1n, 30 400p, 60 250p"},
+                                  {"crsscurve", "0 800p, 10 90p, 60 20p"},
+                                  {"ciss", "5n"},
+                                  {"lpk", "1p"},
+                                  {"rg", "100m"}},
+                                 point);
+        ASSERT_EQ(shown.points.size(), 4u) << kind;
+        EXPECT_EQ(shown.points[1], std::pair(10.0, 1e-9));
+        EXPECT_LT(figure(shown, "distance", 4), 0.03) << kind;
+        EXPECT_RELATIVE(figure(shown, "C2", 4), 400e-12, 0.03) << kind;
+        EXPECT_GT(figure(shown, "distance", 3), 0.3) << "rung 3 has constant ones";
+    }
+    const auto diode = tried("diode", "capacitance", {{"cjcurve", "0 500p, 20 100p, 60 60p"}}, point);
+    EXPECT_LT(figure(diode, "distance", 4), 0.03);
+    EXPECT_RELATIVE(figure(diode, "C", 4), 60e-12, 0.03);
+    const auto conducting = tried("diode", "conduction", {{"curve", "0.6 0, 0.8 5, 1 10"}});
+    ASSERT_EQ(conducting.points.size(), 3u);
+    EXPECT_LT(figure(conducting, "distance", 2), 1e-3);
+    EXPECT_GT(figure(conducting, "distance", 4), 1e-3);
+}
+
+TEST(Jigs, PointsThatCannotBeAreRefusedByTheirField) {
+    for (const auto& [kind, key, text] : {std::tuple{"mosfet", "cosscurve", "1 3n, 10 1n"},
+                                          {"mosfet", "crsscurve", "0 3n, 10 -1n"},
+                                          {"gan-hemt", "cosscurve", "0 3n, 0 1n"},
+                                          {"igbt", "cosscurve", "none.csv"},
+                                          {"mosfet-with-gate-pin", "cosscurve", "frog"},
+                                          {"zener", "cjcurve", "5 1n"},
+                                          {"diode", "cjcurve", "0 1n, 3"}}) {
+        Circuit c;
+        const bool diode = std::string(kind) == "zener" || std::string(kind) == "diode";
+        c.add("dc-voltage", "V1", {"a", "0"}, {{"level", "5"}}).add("resistor", "R1", {"a", "d"}, {{"r", "1"}});
+        c.add("constant", "K1", {std::string(kind) == "mosfet-with-gate-pin" ? "none" : "g"}, {{"value", "0"}});
+        const std::vector<std::string> pins = diode ? std::vector<std::string>{"0", "d"}
+                                              : std::string(kind) == "mosfet-with-gate-pin"
+                                                  ? std::vector<std::string>{"d", "a", "0"}
+                                                  : std::vector<std::string>{"d", "0", "g"};
+        c.add(kind, "Q1", pins, {{key, text}}, 4).plan("1u");
+        const auto prepared = Run::prepare(std::make_shared<Project>(c.project()), {});
+        ASSERT_FALSE(prepared) << kind << " " << text;
+        EXPECT_EQ(prepared.error().part, "Q1") << prepared.error().text();
+        EXPECT_EQ(prepared.error().field, key) << prepared.error().text();
+    }
+}
+
+// I = C dv/dt along straight capacitances: q(v) = 3n v - 2n v^2 / 20 up to 10 V.
+TEST(Jigs, ACurrentChargesTheOutputAlongItsPoints) {
+    Circuit c;
+    c.add("dc-current", "I1", {"0", "d"}, {{"level", "10m"}})
+        .add("mosfet-with-gate-pin", "Q1", {"d", "0", "0"},
+             {{"cosscurve", "0 3n, 10 1n"}, {"crsscurve", "0 100p, 10 100p"}, {"rg", "1m"}, {"lpk", "0"}, {"is", "1f"}},
+             4)
+        .plan("1.9u", "1e-6");
+    const auto r = run(c);
+    ASSERT_TRUE(r);
+    ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
+    for (const double t : {0.5e-6, 1e-6, 1.8e-6}) {
+        const double v = at(*r, "Q1.v", t);
+        EXPECT_RELATIVE(3e-9 * v - 0.1e-9 * v * v, 10e-3 * t, 2e-3);
+    }
+}
+
 TEST(Jigs, GateChargeIsThatOfTheCapacitances) {
     const auto mosfet =
         tried("mosfet", "gate charge",

@@ -17,6 +17,21 @@ const std::vector<Stroke> diodeSymbol = {
     {"M -12 10 L 12 10", Stroke::Weight::heavy},
     {"M 0 10 L 0 32"}};
 
+ParameterKind capacitanceCurve() {
+    return {.key = "cjcurve",
+            .label = "or C_j over reverse voltage, '0 200p, 40 30p', or a CSV file",
+            .symbol = "",
+            .unit = "",
+            .standard = "",
+            .rung = 4,
+            .text = true};
+}
+Status checkCapacitanceCurve(const std::function<std::string(std::string_view)>& text, const std::string& folder) {
+    if (text("cjcurve").empty()) return {};
+    auto points = curvePoints(text("cjcurve"), "cjcurve", "V", "F", folder);
+    return points ? Status() : points.error();
+}
+
 /// A junction that recovers and its capacitance, on rung 3 or 4. @return their currents from a to k
 std::pair<std::pair<int, double>, std::pair<int, double>> addJunction(NetworkBuilder& b, int a, int k) {
     const Recovery recovery{b.value("tau"), b.value("tm")};
@@ -29,7 +44,13 @@ std::pair<std::pair<int, double>, std::pair<int, double>> addJunction(NetworkBui
     } else {
         junction = addExponentialDiode(b, a, k, {b.value("is"), b.value("n"), b.value("ron"), recovery});
         // Counted from k to a: its charge is that of the reverse voltage.
-        capacitance = addCurvedCapacitor(b, k, a, b.value("cj"), DepletionCharge{b.value("phi"), b.value("grading")});
+        if (const std::string text = b.text("cjcurve"); !text.empty()) {
+            const TableCurve curve(*curvePoints(text, "cjcurve", "V", "F", b.folder()));
+            capacitance = addCurvedCapacitor(b, k, a, curve.atZero(), curve);
+        } else {
+            capacitance =
+                addCurvedCapacitor(b, k, a, b.value("cj"), DepletionCharge{b.value("phi"), b.value("grading")});
+        }
     }
     const int n = b.nodeCount();
     b.offerForm("ij", "A", {{n + junction, 1.0}});
@@ -77,6 +98,7 @@ public:
                            emission(),
                            builtIn(),
                            grading(),
+                           capacitanceCurve(),
                            ratedVoltage(),
                            ratedCurrent()},
             .rungs = {{1, "closed or open", "on: v = 0 while i ≥ 0,  off: i = 0 while v ≤ 0",
@@ -99,6 +121,7 @@ public:
     }
     Status checkTexts(const std::function<std::string(std::string_view)>& text,
                       const std::string& folder) const override {
+        if (auto status = checkCapacitanceCurve(text, folder); !status) return status;
         if (!text("curve").empty())
             if (auto points = forwardPoints(text("curve"), folder); !points) return points.error();
         return checkLossTexts(text, LossSort::diode);
@@ -194,6 +217,7 @@ public:
                                   emission(),
                                   builtIn(),
                                   grading(),
+                                  capacitanceCurve(),
                                   {.key = "corner",
                                    .label = "width of the breakdown knee",
                                    .symbol = "s_z",
@@ -223,6 +247,10 @@ public:
                    .group = "Switches"};
         k.symbol.push_back({"M -12 10 L -12 16 M 12 10 L 12 4", Stroke::Weight::heavy});
         return k;
+    }
+    Status checkTexts(const std::function<std::string(std::string_view)>& text,
+                      const std::string& folder) const override {
+        return checkCapacitanceCurve(text, folder);
     }
     void elaborate(NetworkBuilder& b) const override {
         if (b.rung() >= 3) return elaborateDynamic(b);

@@ -1,6 +1,8 @@
 #pragma once
 // What transistors driven by a voltage at their gate share from rung 3 on: driver, capacitances, channel.
 
+#include <set>
+
 #include "parts/segmented.h"
 #include "parts/switches/channel.h"
 #include "parts/switches/loss_fields.h"
@@ -77,6 +79,23 @@ inline Status checkGate(const std::function<double(std::string_view)>& value) {
     return {};
 }
 
+/// Capacitances along the points of a data sheet, on rung 4 in place of the formula.
+inline std::vector<ParameterKind> capacitanceCurves() {
+    const auto one = [](const char* key, const char* label) {
+        return ParameterKind{
+            .key = key, .label = label, .symbol = "", .unit = "", .standard = "", .rung = 4, .text = true};
+    };
+    return {one("cosscurve", "or C_oss over voltage, '0 2n, 50 300p', or a CSV file"),
+            one("crsscurve", "or C_rss over voltage, likewise")};
+}
+inline Status checkCapacitanceCurves(const std::function<std::string(std::string_view)>& text,
+                                     const std::string& folder) {
+    for (const char* key : {"cosscurve", "crsscurve"})
+        if (!text(key).empty())
+            if (auto points = curvePoints(text(key), key, "V", "F", folder); !points) return points.error();
+    return {};
+}
+
 /// A source of V_on or V_off behind R_g, between gate and source.
 inline void addDriver(NetworkBuilder& b, int gate, int source) {
     const double resistance = b.value("rg");
@@ -107,12 +126,35 @@ inline std::pair<int, int> addCapacitances(NetworkBuilder& b, const ChannelNodes
     const DepletionCharge layer{b.value("phi"), b.value("grading")};
     // The data sheet gives capacitances at a voltage; the curves start at zero volts.
     const double atZero = 1 / layer(b.value("vc")).slope;
-    const auto add = [&](int to, double capacitance) {
-        return sign > 0 ? addCurvedCapacitor(b, at.drain, to, capacitance * atZero, layer)
-                        : addCurvedCapacitor(b, to, at.drain, capacitance * atZero, layer);
+    const auto add = [&](int to, double capacitance, const auto& charge) {
+        return sign > 0 ? addCurvedCapacitor(b, at.drain, to, capacitance, charge)
+                        : addCurvedCapacitor(b, to, at.drain, capacitance, charge);
     };
-    const int toGate = add(at.gate, cgd);
-    return {toGate, add(at.source, cds)};
+    const auto pointsOfField = [&](const char* key) {
+        const std::string text = b.text(key);
+        return text.empty() ? std::vector<TablePoint>() : *curvePoints(text, key, "V", "F", b.folder());
+    };
+    const std::vector<TablePoint> reverse = pointsOfField("crsscurve"), output = pointsOfField("cosscurve");
+    const auto reverseAt = [&](double v) {
+        if (reverse.empty()) return cgd * atZero * layer(v).slope;
+        const TableCurve curve(reverse);
+        return curve.atZero() * curve(v).slope;
+    };
+    const int toGate =
+        reverse.empty() ? add(at.gate, cgd * atZero, layer) : add(at.gate, reverse.front().value, TableCurve(reverse));
+    if (output.empty()) return {toGate, add(at.source, cds * atZero, layer)};
+    // What the gate's share leaves; points of either curve bend it.
+    constexpr double leastShare = 0.01;
+    std::set<double> voltages;
+    for (const auto* points : {&output, &reverse})
+        for (const TablePoint& point : *points) voltages.insert(point.t);
+    const TableCurve whole(output);
+    std::vector<TablePoint> rest;
+    for (const double v : voltages) {
+        const double c = whole.atZero() * whole(v).slope;
+        rest.push_back({v, std::max(c - reverseAt(v), leastShare * c)});
+    }
+    return {toGate, add(at.source, rest.front().value, TableCurve(rest))};
 }
 
 /// On rung 3 in straight pieces, on rung 4 as curves with heat.

@@ -68,6 +68,11 @@ public:
         return {};
     }
 
+    Status checkTexts(const std::function<std::string(std::string_view)>& text,
+                      const std::string& folder) const override {
+        return checkCapacitanceCurves(text, folder);
+    }
+
     void elaborate(NetworkBuilder& b) const override {
         const double sign = b.choice("channel") == "p-channel" ? -1 : 1;
         if (b.rung() >= 3)
@@ -152,6 +157,7 @@ private:
         }
         for (const auto& group : {std::vector<ParameterKind>{lifetime("60n"), transit("30n")},
                                   curvedChannelParameters("40"),
+                                  capacitanceCurves(),
                                   {builtIn(), grading(), saturationCurrent(), emission()},
                                   {ratedVoltage(), ratedCurrent()}})
             all.insert(all.end(), group.begin(), group.end());

@@ -45,7 +45,9 @@ public:
                 return Error{ErrorCode::range, "the on-resistance must be below the off-resistance", {}, {}, key};
         return {};
     }
-    Status checkTexts(const std::function<std::string(std::string_view)>& text, const std::string&) const override {
+    Status checkTexts(const std::function<std::string(std::string_view)>& text,
+                      const std::string& folder) const override {
+        if (auto status = checkCapacitanceCurves(text, folder); !status) return status;
         return checkLossTexts(text, LossSort::transistor);
     }
 
@@ -118,6 +120,7 @@ public:
             {gateParameters({"3", "40", "12", "0", "5", "3n", "400p", "50p", "5n"}),
              {lifetime("60n"), transit("30n")},
              curvedChannelParameters("40"),
+             capacitanceCurves(),
              {builtIn(), grading(), saturationCurrent(), emission()},
              lossParameters(LossSort::transistor)});
     }
@@ -226,6 +229,7 @@ public:
               lifetime("150n"),
               transit("80n")},
              curvedChannelParameters("25"),
+             capacitanceCurves(),
              {positiveValue("knee", "width of the knee", "s_ce", "V", "60m", 4), builtIn(), grading(),
               saturationCurrent(), emission()},
              lossParameters(LossSort::transistor)});
@@ -345,6 +349,7 @@ public:
              .group = "Switches"},
             {gateParameters({"1.4", "60", "6", "-2", "5", "400p", "120p", "4p", "1n"}),
              curvedChannelParameters("100"),
+             capacitanceCurves(),
              {builtIn(), grading()},
              lossParameters(LossSort::transistor)});
         return k;
