@@ -92,6 +92,7 @@ DeskView::DeskView(Workspace& workspace, QWidget* parent) : QWidget(parent), wor
     addField("deskCurrent", "current", "A", &JigPoint::current, side);
     addField("deskSlope", "slope of recovery", "A/s", &JigPoint::slope, side);
     addField("deskLoop", "loop inductance", "H", &JigPoint::loop, side);
+    addField("deskHot", "hot, °C", "", &JigPoint::hot, side);
     middle->addLayout(side);
     auto* right = new QVBoxLayout;
     right->setSpacing(4);

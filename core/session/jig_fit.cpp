@@ -123,6 +123,24 @@ private:
         else
             line("Von", "Von2", transistor ? nullptr : "vf", "ron");
         if (transistor) line("Vrev", "Vrev2", "vf", "rd");
+        if (const auto resistance = wanted("Ron"); resistance && *resistance > 0 && kind_.findParameter("ron")) {
+            set("ron", *resistance);
+            met_.insert("Ron");
+        }
+        warm();
+    }
+
+    /// R rises as the power k_T of the absolute temperature, from 25 °C on.
+    void warm() {
+        const auto hot = wanted("Rhot");
+        const ParameterKind* const power = kind_.findParameter("kt");
+        if (!hot || !power) return;
+        const auto cold = partValue(device_, kind_, "ron", ParameterTable(project_.parameters).lookup());
+        if (!cold || !(*cold > 0) || !(*hot > 0)) return;
+        const double k = std::log(*hot / *cold) / std::log((point_.hot + 273.15) / 298.15);
+        if (!std::isfinite(k)) return;
+        set("kt", std::clamp(k, power->least, power->most));
+        if (k >= power->least && k <= power->most) met_.insert("Rhot");
     }
 
     /// One point of a table: as many curves as the user has may be typed there.

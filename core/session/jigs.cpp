@@ -173,15 +173,32 @@ struct Trial {
 
 std::string number(double value) { return fmt::format("{:.15g}", value); }
 
-/// A slow ramp of current through the device. @param sign  -1 for in reverse, with the gate off
-Status conduction(const Trial& t, double sign) {
+/// A run of a slow ramp of current through the device. @param sign  -1 for in reverse, with the gate off
+Result<std::shared_ptr<Run>> ramped(const Trial& t, const Part& device, double sign) {
     Bench bench = t.bench();
     bench.add(
         "points-current", "I0", sign > 0 ? std::vector<std::string>{"0", "x"} : std::vector<std::string>{"x", "0"},
         {{"points", fmt::format("0 0, {} 0, {} {}", number(quiet), number(quiet + ramp), number(t.point.current))}});
     bench.add("constant", "K0", {"g"}, {{"value", sign > 0 ? "1" : "0"}});
-    bench.put(t.device, "X", t.nets("x", "0", "g"), t.rung);
-    auto run = bench.run(quiet + ramp, t.cancel);
+    bench.put(device, "X", t.nets("x", "0", "g"), t.rung);
+    return bench.run(quiet + ramp, t.cancel);
+}
+
+/// Of a channel, where it depends on temperature: the whole device at one, as data sheets measure it, in short pulses.
+Status hotResistance(const Trial& t) {
+    if (!t.kind.findParameter("kt") || t.kind.findParameter("vce") || t.rung < 4) return {};
+    Part device = t.device;
+    device.values.set("ta", number(t.point.hot));
+    device.values.set("rth", "1u");
+    auto run = ramped(t, device, 1);
+    if (!run) return run.error();
+    t.figure("Rhot", fmt::format("its resistance at {:.4g} °C", t.point.hot), "Ω",
+             Wave(**run, "X.v").at(quiet + ramp) / t.point.current);
+    return {};
+}
+
+Status conduction(const Trial& t, double sign) {
+    auto run = ramped(t, t.device, sign);
     if (!run) return run.error();
     const Wave v(**run, "X.v"), i(**run, "X.i");
     const double end = quiet + ramp;
@@ -194,7 +211,10 @@ Status conduction(const Trial& t, double sign) {
     t.figure(name, fmt::format("voltage at {}", formatQuantity(t.point.current, "A", 3)), "V", sign * v.at(end));
     t.figure(std::string(name) + "2", fmt::format("voltage at {}", formatQuantity(t.point.current / 2, "A", 3)), "V",
              sign * v.at(quiet + ramp / 2));
-    return {};
+    if (sign < 0 || !t.kind.findParameter("kt") || t.kind.findParameter("vce")) return {};
+    t.figure("Ron", fmt::format("resistance at {}", formatQuantity(t.point.current, "A", 3)), "Ω",
+             v.at(end) / t.point.current);
+    return hotResistance(t);
 }
 
 /// A ramp of voltage across the device while it is off: i = C dv/dt.

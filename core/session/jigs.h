@@ -24,6 +24,7 @@ struct JigPoint {
     double voltage = 50, current = 10;
     double slope = 200e6;  ///< A/s, at which a diode is turned off
     double loop = 10e-9;   ///< H, between the supply and the device
+    double hot = 125;      ///< °C, of the second figure of what depends on temperature
 };
 
 struct JigCurve {

@@ -278,6 +278,36 @@ TEST(Fitting, FindsTheValuesThatTheFiguresCameFrom) {
     EXPECT_RELATIVE(std::stod(values["tm"]), 45e-9, 0.15);
 }
 
+// R(T) = R (T / 298.15 K)^k_T: shown at the hot temperature, and found back from resistances at two.
+TEST(Fitting, FollowsTheResistanceAtTwoTemperatures) {
+    for (const char* kind : {"mosfet", "gan-hemt"}) {
+        const JigPoint point{.voltage = 48, .current = 2, .hot = 150};
+        const double ratio = std::pow(423.15 / 298.15, 1.6);
+        Part device;
+        device.name = "Q1";
+        device.kind = kind;
+        device.values.set("sheet", fmt::format("Ron 20m, Rhot {:.9g}", 20e-3 * ratio));
+        const auto fit = fitToFigures({}, device, point, CancelToken());
+        ASSERT_TRUE(fit) << fit.error().text();
+        EXPECT_TRUE(fit->unmet.empty()) << fit->unmet.front();
+        for (const auto& [key, text] : fit->values) device.values.set(key, text);
+        EXPECT_NEAR(std::stod(*device.values.find("kt")), 1.6, 1e-3);
+        EXPECT_NEAR(std::stod(*device.values.find("ron")), 20e-3, 1e-6);
+        for (const Jig& jig : jigsFor(*partLibrary().catalogue().find(kind))) {
+            if (jig.name != "conduction") continue;
+            const auto shown = runJig({}, device, jig, point, CancelToken());
+            ASSERT_TRUE(shown);
+            EXPECT_RELATIVE(figure(*shown, "Rhot", 4), 20e-3 * ratio, 0.02) << kind;
+            EXPECT_RELATIVE(figure(*shown, "Ron", 4), 20e-3, 0.02) << kind;
+            EXPECT_RELATIVE(figure(*shown, "Ron", 2), 20e-3, 1e-3) << kind;
+        }
+        device.values.set("sheet", "Ron 20m, Rhot 10m");
+        const auto falling = fitToFigures({}, device, point, CancelToken());
+        ASSERT_TRUE(falling);
+        EXPECT_EQ(falling->unmet, std::vector<std::string>{"Rhot"}) << "a resistance that falls";
+    }
+}
+
 TEST(Fitting, PutsKneesAndEnergiesWhereTheyBelong) {
     Part igbt;
     igbt.name = "Q1";
