@@ -90,9 +90,10 @@ DeskView::DeskView(Workspace& workspace, QWidget* parent) : QWidget(parent), wor
     side->addWidget(list_, 1);
     addField("deskVoltage", "voltage", "V", &JigPoint::voltage, side);
     addField("deskCurrent", "current", "A", &JigPoint::current, side);
-    addField("deskSlope", "slope of recovery", "A/s", &JigPoint::slope, side);
-    addField("deskLoop", "loop inductance", "H", &JigPoint::loop, side);
-    addField("deskHot", "hot, °C", "", &JigPoint::hot, side);
+    addField("deskSlope", "slope", "A/s", &JigPoint::slope, side)->setToolTip("at which a diode is turned off");
+    addField("deskLoop", "loop", "H", &JigPoint::loop, side)
+        ->setToolTip("inductance between the supply and the device");
+    addField("deskHot", "hot, °C", "", &JigPoint::hot, side)->setToolTip("of the second resistance");
     middle->addLayout(side);
     auto* right = new QVBoxLayout;
     right->setSpacing(4);
@@ -142,7 +143,7 @@ QLineEdit* DeskView::addField(const char* name, const QString& label, const QStr
     auto* edit = new QLineEdit(shownQuantity(point_.*member, unit.toStdString()), this);
     edit->setObjectName(name);
     edit->setAccessibleName(label);
-    edit->setFixedWidth(152);
+    edit->setFixedWidth(92);
     connect(edit, &QLineEdit::editingFinished, this, [this, edit, unit, member] {
         const auto value =
             evaluateField(edit->text().toStdString(), *findUnit(unit.toStdString()), workspace_.parameters().lookup());
@@ -152,8 +153,10 @@ QLineEdit* DeskView::addField(const char* name, const QString& label, const QStr
         }
         edit->setText(shownQuantity(point_.*member, unit.toStdString()));
     });
-    column->addWidget(title);
-    column->addWidget(edit);
+    auto* row = new QHBoxLayout;
+    row->addWidget(title, 1);
+    row->addWidget(edit);
+    column->addLayout(row);
     return edit;
 }
 

@@ -407,11 +407,8 @@ void comparePoints(const Part& device, const Jig& jig, const std::string& folder
         for (const parts::TablePoint& point : *points) result.points.emplace_back(point.t, point.value);
     }
     if (result.points.empty()) return;
-    JigFigure figure{"distance",
-                     capacitance ? "largest distance from the points, in part" : "largest distance from the points",
-                     capacitance ? "" : "V",
-                     {},
-                     {}};
+    JigFigure figure{
+        "distance", capacitance ? "off its points, in part" : "off its points", capacitance ? "" : "V", {}, {}};
     for (const JigCurve& curve : result.curves) {
         const auto &known = capacitance ? curve.x : curve.y, &told = capacitance ? curve.y : curve.x;
         std::optional<double> worst;
