@@ -271,7 +271,7 @@ void Card::showPart(const Part& part, const PartKind& kind) {
     if (kind.module) showModuleOf(part);
     if (kind.rungs.size() > 1) {
         ladder_ = new Ladder(page_);
-        ladder_->show(&kind, part.rung, measured_[part.kind]);
+        ladder_->show(&kind, part.rung, pricesOf(part.kind));
         connect(ladder_, &Ladder::climbed, this, [this, id = part.id](int rung) {
             (void)workspace_.apply(edits::setRung({id}, rung, workspace_.catalogue()));
         });
@@ -306,6 +306,13 @@ void Card::showPart(const Part& part, const PartKind& kind) {
     if (kind.parameters.empty()) addQuiet(QString::fromStdString(kind.help));
 }
 
+/// Those of this session, else those that the project's ledger keeps of this machine.
+const std::map<int, double>& Card::pricesOf(const std::string& kind) {
+    auto& known = measured_[kind];
+    if (const auto& ledger = workspace_.runList().ledger(); known.empty() && ledger) known = ledger->prices(kind);
+    return known;
+}
+
 void Card::measureRungs(int part, const std::string& kind) {
     if (auto* button = page_->findChild<QPushButton*>("measurePrices")) {
         button->setText("measuring…");
@@ -326,6 +333,7 @@ void Card::measureRungs(int part, const std::string& kind) {
             auto& known = measured_[kind];
             known.clear();
             for (const RungPrice& price : *prices) known[price.rung] = price.relative;
+            if (const auto& ledger = workspace_.runList().ledger()) (void)ledger->setPrices(kind, known);
             const Part* shown = workspace_.selectedPart();
             if (ladder_ && shown && shown->kind == kind)
                 ladder_->show(workspace_.catalogue().find(kind), shown->rung, known);

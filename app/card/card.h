@@ -87,6 +87,7 @@ private:
     QLabel* addHeading(const QString& text);
     void addQuiet(const QString& text);
     void judgeField(const Field& field);
+    const std::map<int, double>& pricesOf(const std::string& kind);
     /// Runs the project on all rungs of the part, and has the ladder tell what that took.
     void measureRungs(int part, const std::string& kind);
     void addStress(const Part& part);

@@ -3,9 +3,11 @@
 #include <unistd.h>
 #include <algorithm>
 #include <chrono>
+#include <cmath>
 #include <ctime>
 #include <optional>
 #include <set>
+#include <sstream>
 #include <thread>
 
 #include <fmt/format.h>
@@ -250,12 +252,43 @@ int Ledger::bound() const {
 }
 
 Status Ledger::setBound(int runs) {
-    auto status = execute(
-        "INSERT INTO settings (key, value) VALUES ('bound', ?) ON CONFLICT (key) DO UPDATE SET value = "
-        "excluded.value",
-        {std::to_string(std::max(0, runs))});
+    auto status = set("bound", std::to_string(std::max(0, runs)));
     if (status) prune();
     return status;
+}
+
+Status Ledger::set(const std::string& key, const std::string& value) {
+    return execute(
+        "INSERT INTO settings (key, value) VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value",
+        {key, value});
+}
+
+namespace {
+/// The folder may be seen from several machines, and prices are those of one.
+std::string keyOfPrices(const std::string& kind) {
+    char machine[256] = "";
+    gethostname(machine, sizeof machine - 1);
+    return "prices " + std::string(machine) + " " + kind;
+}
+}  // namespace
+
+std::map<int, double> Ledger::prices(const std::string& kind) const {
+    const std::lock_guard held(mutex_);
+    Statement row(database_, "SELECT value FROM settings WHERE key = ?", {keyOfPrices(kind)});
+    std::map<int, double> byRung;
+    if (row.step() != SQLITE_ROW) return byRung;
+    std::istringstream text(row.text(0));
+    int rung = 0;
+    double price = 0;
+    while (text >> rung >> price)
+        if (std::isfinite(price) && price > 0) byRung[rung] = price;
+    return byRung;
+}
+
+Status Ledger::setPrices(const std::string& kind, const std::map<int, double>& byRung) {
+    std::string text;
+    for (const auto& [rung, price] : byRung) text += fmt::format("{} {:.6g} ", rung, price);
+    return set(keyOfPrices(kind), text);
 }
 
 /// What has neither name nor star goes, the oldest first.

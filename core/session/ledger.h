@@ -14,6 +14,7 @@
 #include <cstdint>
 #include <filesystem>
 #include <functional>
+#include <map>
 #include <memory>
 #include <mutex>
 #include <string>
@@ -63,6 +64,9 @@ public:
     /// How many runs without name and star are kept; 0 for all.
     int bound() const;
     Status setBound(int runs);
+    /// What rungs of a kind of part cost on this machine over the lowest, as was last measured; empty when it was not.
+    std::map<int, double> prices(const std::string& kind) const;
+    Status setPrices(const std::string& kind, const std::map<int, double>& byRung);
     /// Of all runs together.
     std::int64_t bytes() const;
     const std::filesystem::path& folder() const { return folder_; }
@@ -75,6 +79,7 @@ private:
     Status adoptFiles();
     Result<KeptRun> add(const RunRecord& run, const std::string& file, const std::string& started);
     Status execute(const std::string& sql, const std::vector<std::string>& values = {}) const;
+    Status set(const std::string& key, const std::string& value);
     void prune();
 
     std::filesystem::path folder_;

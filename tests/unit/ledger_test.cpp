@@ -64,6 +64,21 @@ void expectSame(const RunRecord& a, const RunRecord& b) {
 
 }  // namespace
 
+TEST_F(KeptRuns, PricesOfRungsAreKept) {
+    {
+        const auto ledger = open();
+        EXPECT_TRUE(ledger->prices("inductor").empty());
+        ASSERT_TRUE(ledger->setPrices("inductor", {{1, 1}, {2, 1.75}, {4, 312.5}}));
+        ASSERT_TRUE(ledger->setPrices("inductor", {{1, 1}, {2, 1.5}, {4, 300}}));
+        ASSERT_TRUE(ledger->setPrices("diode", {{1, 1}}));
+    }
+    const auto again = open();
+    EXPECT_EQ(again->prices("inductor"), (std::map<int, double>{{1, 1}, {2, 1.5}, {4, 300}}));
+    EXPECT_EQ(again->prices("diode"), (std::map<int, double>{{1, 1}}));
+    EXPECT_TRUE(again->prices("resistor").empty());
+    EXPECT_EQ(again->bound(), 50) << "other settings stay";
+}
+
 TEST_F(KeptRuns, AreReadAsTheyWereStored) {
     const auto run = madeRun();
     ASSERT_TRUE(run);
