@@ -8,6 +8,8 @@ namespace hedgerow::exact {
 namespace {
 constexpr std::size_t mostLegs = 64;
 constexpr std::size_t mostNumbers = 60'000;    ///< in the matrices
+constexpr std::size_t numbersAtOnce = 1'500;   ///< of several periods in one matrix: it stays close to the processor
+constexpr int mostAtOnce = 8;                  ///< periods
 constexpr long double shortestPeriod = 1e-9L;  ///< s
 }  // namespace
 
@@ -71,12 +73,32 @@ std::unique_ptr<Round<Real>> Round<Real>::along(Leg<Real>& leg, const Clock& clo
         std::any_of(elements.begin(), elements.end(), [](const auto& e) { return e->logicSignal() >= 0; }) ||
         !collect(leg, clock, legs, recorder.signalSet(), parts))
         return nullptr;
+    auto round = made(parts, 1, clock, recorder, frame);
+    if (round->bytes() > sizeof(Real) * mostNumbers) return nullptr;
+    // One stage from end to end leads to the next period by a matrix: several periods then are one as well.
+    const int at = static_cast<int>(numbersAtOnce * sizeof(Real) / std::max<std::size_t>(round->bytes(), 1));
+    if (round->stages_.size() == 1 && !round->stages_.front().to && at > 1)
+        return made(parts, std::min(at, mostAtOnce), clock, recorder, frame);
+    return round;
+}
+
+template <class Real>
+std::unique_ptr<Round<Real>> Round<Real>::made(const std::vector<Part>& once, int periods, const Clock& clock,
+                                               Recorder<Real>& recorder, const Frame<Real>& frame) {
     auto round = std::make_unique<Round<Real>>();
-    round->period = clock.period();
+    round->periods = periods;
+    round->period = periods * clock.period();
     round->generation = recorder.generation();
-    round->turns.assign(elements.size(), 0);
+    round->turns.assign(frame.network.elements.size(), 0);
     round->states_ = frame.states;
     round->width_ = frame.size() - 1;
+    std::vector<Part> parts;
+    for (int k = 0; k < periods; ++k)
+        for (Part part : once) {
+            part.start += k * clock.period();
+            part.end += k * clock.period();
+            parts.push_back(part);
+        }
     for (const Part& part : parts) {
         round->legs.push_back(part.leg);
         round->before.push_back(part.leg->mode);
@@ -95,7 +117,7 @@ std::unique_ptr<Round<Real>> Round<Real>::along(Leg<Real>& leg, const Clock& clo
     Builder builder(*round, recorder, frame.size());
     for (const Part& part : parts) builder.add(part);
     builder.finish(*parts.front().leg);
-    return round->bytes() > sizeof(Real) * mostNumbers ? nullptr : std::move(round);
+    return round;
 }
 
 /// Puts the legs of a period into stages.
@@ -239,7 +261,7 @@ bool Round<Real>::go(Vector<Real>& y, FineTime start, std::size_t count, Commuta
         ++misses_;
         return false;
     }
-    ++periods_;
+    ++passed_;
     return true;
 }
 

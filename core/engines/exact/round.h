@@ -22,7 +22,8 @@ struct RoundPoints {
 template <class Real>
 class Round {
 public:
-    /// The period that begins with `leg`, at the instant of the last edge of the clock; nullptr when it is no round.
+    /// The period that begins with `leg`, at the instant of the last edge of the clock, or several of them where these
+    /// are one matrix; nullptr when it is no round.
     static std::unique_ptr<Round> along(Leg<Real>& leg, const Clock& clock, Legs<Real>& legs, Recorder<Real>& recorder,
                                         const Frame<Real>& frame);
 
@@ -37,10 +38,11 @@ public:
 
     std::size_t bytes() const;
     /// Whether it failed so often that it should be made anew.
-    bool useless() const { return misses_ > 8 + periods_ / 8; }
+    bool useless() const { return misses_ > 8 + passed_ / 8; }
     std::size_t points() const { return pointCount_; }
 
-    FineTime period = 0;
+    int periods = 1;      ///< of the control, in one round
+    FineTime period = 0;  ///< of the round
     std::vector<Leg<Real>*> legs;
     std::vector<Mode<Real>*> before, after;  ///< per leg: the modes at both sides of its end
     std::vector<std::int64_t> turns;         ///< per element: events in a period
@@ -78,6 +80,8 @@ private:
     };
     struct Builder;
 
+    static std::unique_ptr<Round> made(const std::vector<Part>& once, int periods, const Clock& clock,
+                                       Recorder<Real>& recorder, const Frame<Real>& frame);
     static bool collect(Leg<Real>& leg, Clock clock, Legs<Real>& legs, std::uint32_t signalSet,
                         std::vector<Part>& parts);
     /// Where in RoundPoints to write.
@@ -94,8 +98,8 @@ private:
     std::vector<int> endRows_;  ///< per leg: the row of a period at its end
     int periodRows_ = 0;        ///< in a period
     std::size_t pointCount_ = 0;
-    int states_ = 0, width_ = 0;  ///< of y that come before the constant, which is not stored; of a stored row
-    int periods_ = 0, misses_ = 0;
+    int states_ = 0, width_ = 0;   ///< of y that come before the constant, which is not stored; of a stored row
+    int passed_ = 0, misses_ = 0;  ///< rounds
     Vector<Real> out_, start_;
 };
 

@@ -14,10 +14,10 @@ namespace hedgerow::exact {
 
 namespace {
 constexpr int noGuard = -1;
-constexpr int legsPerLook = 256;           ///< legs between two looks at the clock on the wall
-constexpr std::size_t roundsPerLook = 64;  ///< rounds between two looks at the swings of the traces
-constexpr double together = 1e-12;         ///< ends of guards that differ by less, in lengths of the piece, are one
-constexpr int seeEvery = 8;                ///< visits of a leg between two looks at the swings of the traces
+constexpr int legsPerLook = 256;            ///< legs between two looks at the clock on the wall
+constexpr std::size_t periodsPerLook = 64;  ///< periods between two looks at the swings of the traces
+constexpr double together = 1e-12;          ///< ends of guards that differ by less, in lengths of the piece, are one
+constexpr int seeEvery = 8;                 ///< visits of a leg between two looks at the swings of the traces
 }  // namespace
 
 /// To `next`, or to the first guard that ends before, and the event there.
@@ -273,10 +273,11 @@ bool Run<Real>::alongRounds(Leg<Real>& leg) {
     const FineTime start = clock_.lastEdge();
     const Tick limit = std::min(request_.end, clock_.nextSource());
     std::size_t count = 0;
-    round.makeRoom(roundsPerLook, true, roundPoints_);
+    const std::size_t most = std::max<std::size_t>(1, periodsPerLook / static_cast<std::size_t>(round.periods));
+    round.makeRoom(most, true, roundPoints_);
     after_ = y_;
-    for (FineTime at = start; count < roundsPerLook && toTick(at + round.period) < limit &&
-                              round.go(y_, at, count, commutation_, roundPoints_);
+    for (FineTime at = start;
+         count < most && toTick(at + round.period) < limit && round.go(y_, at, count, commutation_, roundPoints_);
          at += round.period)
         ++count;
     if (count == 0) {
@@ -289,27 +290,28 @@ bool Run<Real>::alongRounds(Leg<Real>& leg) {
     }
     round.makeRoom(count, false, roundPoints_);
     recorder_.points(roundPoints_.list, roundPoints_.numbers);
-    const auto periods = static_cast<int>(count);
-    t_ = toTick(start + periods * round.period);
+    const auto rounds = static_cast<int>(count), periods = rounds * round.periods;
+    t_ = toTick(start + rounds * round.period);
     clock_.skipPeriods(periods);
     inModeSince_ = lastEvent_ = t_;
     sink_.progress(t_);
     refreshSources();
-    seeRound(round, periods);
-    events_ += periods * static_cast<std::int64_t>(round.legs.size());
-    replayed_ += periods * static_cast<std::int64_t>(round.legs.size());
+    seeRound(round, rounds);
+    events_ += rounds * static_cast<std::int64_t>(round.legs.size());
+    replayed_ += rounds * static_cast<std::int64_t>(round.legs.size());
     rounds_ += periods;
-    gateEvents_ += periods * round.gateEvents;
-    crossings_ += periods * round.crossings;
-    for (std::size_t i = 0; i < round.turns.size(); ++i) eventsByElement_[i] += periods * round.turns[i];
+    gateEvents_ += rounds * round.gateEvents;
+    crossings_ += rounds * round.crossings;
+    for (std::size_t i = 0; i < round.turns.size(); ++i) eventsByElement_[i] += rounds * round.turns[i];
     return true;
 }
 
-/// Shows the ends of the legs of the last round to the recorder.
+/// Shows the ends of the legs of the last period to the recorder.
 template <class Real>
 void Run<Real>::seeRound(const Round<Real>& round, int count) {
-    const int weight = count * static_cast<int>(round.points() / round.legs.size());
-    for (std::size_t k = 0; k < round.legs.size(); ++k) {
+    const std::size_t inPeriod = round.legs.size() / static_cast<std::size_t>(round.periods);
+    const int weight = count * static_cast<int>(round.points() / inPeriod);
+    for (std::size_t k = round.legs.size() - inPeriod; k < round.legs.size(); ++k) {
         round.valuesAtEnd(k, roundPoints_, slope_);
         recorder_.see(*round.before[k], slope_.data(), weight);
         recorder_.see(*round.after[k], slope_.data(), weight);
