@@ -44,6 +44,7 @@ QLineEdit[bad="true"] { border: 1px solid @haw; }
 QPushButton { background: transparent; color: @ink; border: 1px solid @rule; border-radius: 16px; padding: 5px 18px; min-height: 20px; }
 QPushButton:hover { border-color: @leaf; }
 QPushButton:focus { border: 2px solid @sloe; padding: 4px 17px; }
+QPushButton:disabled { color: @bark; border-style: dashed; }
 QPushButton#primary { background: @leaf; color: @onLeaf; border: 1px solid @leaf; font-weight: bold; font-size: 14px; }
 QPushButton#primary:disabled { background: @rule; border-color: @rule; color: @bark; }
 QPushButton#stop { border: 1px solid @haw; color: @haw; font-weight: bold; font-size: 14px; }
