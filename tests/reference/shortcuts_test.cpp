@@ -68,6 +68,22 @@ public:
 // Rounds take the edges where they are, the check rounds them to ticks of 6e-17 s.
 TEST(Shortcuts, RoundsOfContinuousConduction) { expectVerified(stepUp("0.5", "24", "48", "5m"), 1e-10, 700, 350); }
 
+// Several periods are one matrix: wherever the run ends among them, every edge and every value is as without.
+TEST(Shortcuts, RoundsOfSeveralPeriodsEndAnywhere) {
+    for (int more = 0; more < 9; ++more) {
+        Circuit c = stepUp("0.5", "24", "48", "5m");
+        const std::string end = std::to_string(2000 + 10 * more + 3) + "u";
+        c.plan(end, "1e-3");
+        expectVerified(c, 1e-10, 250, 100);
+        const auto r = run(c);
+        ASSERT_TRUE(r);
+        // Two edges a period at k T and (k + 1/2) T; 3 us into the last one the switch is on.
+        const auto all = edges(*r, "M1.g");
+        ASSERT_EQ(all.size(), 2 * (200 + static_cast<std::size_t>(more)) + 0u) << more;
+        for (std::size_t k = 0; k < all.size(); ++k) ASSERT_NEAR(all[k], 5e-6 * static_cast<double>(k + 1), 1e-15) << k;
+    }
+}
+
 // A guard ends within each period, and the rest of it is as long as that leaves it.
 TEST(Shortcuts, RoundsOfDiscontinuousConduction) {
     expectVerified(stepUp("0.3", "200", "60", "30m"), 1e-10, 8000, 2000);

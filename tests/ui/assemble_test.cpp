@@ -8,6 +8,7 @@
 #include <QTemporaryDir>
 
 #include "formats/hedge/hedge.h"
+#include "model/edits.h"
 #include "ui/window.h"
 
 using namespace hedgerow;
@@ -257,4 +258,49 @@ TEST(Assemble, ZoomAndPanKeepThePlaceUnderThePointer) {
     EXPECT_GT(std::abs(window.pixel({248, 200}).x() - window.pixel({240, 200}).x()), 9);
     window.sheet().setFocus();
     window.key(Qt::Key_Home);
+}
+
+// A source by formula: typed with its formula, which stands on the sheet and on the card; mistakes are said by the run.
+TEST(Assemble, ASourceByFormulaIsTypedAndRuns) {
+    Window window;
+    window.place("formula 3*x^2+1", {400, 240});
+    const Part* source = window.workspace().project().findPart("E1");
+    ASSERT_TRUE(source);
+    EXPECT_EQ(source->kind, "voltage-by-formula");
+    EXPECT_EQ(*source->values.find("formula"), "3*x^2+1");
+    const int id = source->id;
+    const auto pin = [&](const char* name) {
+        const Part* part = window.workspace().project().findPart(id);
+        const PartKind* kind = window.workspace().catalogue().find(part->kind);
+        return part->toSheet(kind->pins[static_cast<std::size_t>(kind->findPin(name))].at);
+    };
+    auto& workspace = window.workspace();
+    const auto label = [&](Point at, const char* net) { ASSERT_TRUE(workspace.apply(edits::setLabel(at, net))); };
+    window.place("dc 2V", {160, 240});
+    window.place("r 10", {560, 240});
+    window.place("ref", {700, 400});
+    const Part *supply = workspace.project().findPart("V1"), *load = workspace.project().findPart("R1"),
+               *zero = workspace.project().findPart("REF1");
+    ASSERT_TRUE(supply && load && zero);
+    const Point plus = supply->toSheet({0, -32}), minus = supply->toSheet({0, 32}), upper = load->toSheet({0, -32}),
+                lower = load->toSheet({0, 32}), reference = zero->at;
+    label(plus, "in"), label(minus, "zero"), label(upper, "out"), label(lower, "zero"), label(reference, "zero");
+    label(pin("p"), "out"), label(pin("n"), "zero"), label(pin("xp"), "in"), label(pin("xn"), "zero");
+    window.sheet().setFocus();
+    window.key(Qt::Key_Return, Qt::ControlModifier);
+    ASSERT_TRUE(window.waitForRun());
+    ASSERT_TRUE(workspace.shownRun());
+    const Trace* out = workspace.trace("out.v");
+    ASSERT_TRUE(out);
+    EXPECT_NEAR(*out->at(out->time(out->size() / 2)), 1, 1e-6) << "the tangent at 0";
+    // Climbing takes the formula itself.
+    workspace.select({id});
+    window.sheet().setFocus();
+    window.key(Qt::Key_PageUp);
+    EXPECT_EQ(workspace.project().findPart(id)->rung, 4);
+    window.key(Qt::Key_Return, Qt::ControlModifier);
+    ASSERT_TRUE(window.waitForRun());
+    const Trace* climbed = workspace.trace("out.v");
+    ASSERT_TRUE(climbed);
+    EXPECT_NEAR(*climbed->at(climbed->time(climbed->size() / 2)), 13, 1e-5);
 }

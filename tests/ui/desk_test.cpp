@@ -236,3 +236,50 @@ TEST(ModelDesk, EstimatesAreMarkedOnTheCard) {
     desk.wait();
     EXPECT_TRUE(marked().isEmpty());
 }
+
+// Points of a data sheet, typed on the card: dots beside the curves, and how far each rung is away from them.
+TEST(ModelDesk, ShowsThePointsOfADataSheet) {
+    Desk desk;
+    desk.choose("capacitance");
+    EXPECT_TRUE(desk.window->desk().result().points.empty());
+    const int id = desk.window.workspace().project().findPart("Q1")->id;
+    ASSERT_TRUE(desk.window.workspace().apply(edits::setValue({id}, "cosscurve", "0 2n, 10 900p, 50 330p")));
+    desk.wait();
+    ASSERT_EQ(desk.window->desk().result().points.size(), 3u);
+    const JigFigure& off = desk.figure("distance");
+    ASSERT_EQ(off.byRung.size(), 2u) << "rungs 3 and 4";
+    EXPECT_GT(off.byRung[0].second, 0.2);
+    EXPECT_LT(off.byRung[1].second, 0.03);
+    auto* plot = desk.window->desk().findChild<QCustomPlot*>();
+    ASSERT_TRUE(plot);
+    ASSERT_EQ(plot->graphCount(), 1);
+    EXPECT_EQ(plot->graph(0)->dataCount(), 3);
+    EXPECT_EQ(plot->graph(0)->lineStyle(), QCPGraph::lsNone);
+    // What cannot be is said, and nothing is lost.
+    ASSERT_TRUE(desk.window.workspace().apply(edits::setValue({id}, "cosscurve", "5 1n")));
+    desk.wait();
+    EXPECT_EQ(*desk.window.workspace().project().findPart("Q1")->values.find("cosscurve"), "5 1n");
+    desk.window.workspace().undo();  // both edits: they were typing into one field
+    EXPECT_TRUE(QTest::qWaitFor(
+        [&] { return !desk.window->desk().busy() && desk.window->desk().result().curves.size() == 2; }, 10'000));
+    EXPECT_TRUE(desk.window->desk().result().points.empty());
+}
+
+TEST(ModelDesk, ShowsTheResistanceAtTheHotTemperature) {
+    Desk desk;
+    desk.choose("conduction");
+    const auto shown = [&](const char* key) { return desk.figure(key).byRung.back().second; };
+    const double cold = shown("Ron"), hot = shown("Rhot");
+    EXPECT_GT(hot, 1.3 * cold);
+    auto* field = desk.window.find<QLineEdit>("deskHot");
+    ASSERT_TRUE(field);
+    EXPECT_EQ(field->text(), "125");
+    field->setText("25");
+    emit field->editingFinished();
+    desk.wait();
+    EXPECT_NEAR(shown("Rhot"), cold, 0.02 * cold);
+    field->setText("frog");
+    emit field->editingFinished();
+    desk.wait();
+    EXPECT_EQ(field->text(), "25") << "what is no number leaves the value";
+}

@@ -144,7 +144,8 @@ TEST(Runs, TheEngineIsChosenOnTheCard) {
 }
 
 TEST(Runs, ExamplesHaveTheirLanesFilled) {
-    for (const char* name : {"med-aux.hedge", "mains-input.hedge", "chopped-load.hedge", "med-aux-switches.hedge", "med-aux-physical.hedge"}) {
+    for (const char* name : {"med-aux.hedge", "mains-input.hedge", "chopped-load.hedge", "med-aux-switches.hedge",
+                             "med-aux-physical.hedge"}) {
         Window window;
         ASSERT_TRUE(window->open(example(name))) << name;
         window.sheet().setFocus();
