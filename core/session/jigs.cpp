@@ -7,9 +7,9 @@
 #include <fmt/format.h>
 
 #include "base/text.h"
+#include "model/points.h"
 #include "model/quantity.h"
 #include "model/values.h"
-#include "parts/points.h"
 #include "session/registry.h"
 #include "session/run.h"
 
@@ -401,10 +401,9 @@ void comparePoints(const Part& device, const Jig& jig, const std::string& folder
     for (const char* key : capacitance ? std::vector{"cosscurve", "cjcurve"} : std::vector{"curve"}) {
         const std::string* const text = device.values.find(key);
         if (!text || text->empty()) continue;
-        const auto points =
-            capacitance ? parts::pointsOf(*text, "V", "F", folder) : parts::pointsOf(*text, "V", "A", folder);
+        const auto points = capacitance ? pointsOf(*text, "V", "F", folder) : pointsOf(*text, "V", "A", folder);
         if (!points) continue;  // the device has said so, when it was elaborated
-        for (const parts::TablePoint& point : *points) result.points.emplace_back(point.t, point.value);
+        for (const TablePoint& point : *points) result.points.emplace_back(point.t, point.value);
     }
     if (result.points.empty()) return;
     JigFigure figure{

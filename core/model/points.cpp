@@ -1,4 +1,4 @@
-#include "parts/points.h"
+#include "model/points.h"
 
 #include <algorithm>
 #include <cmath>
@@ -8,9 +8,10 @@
 #include <fmt/format.h>
 
 #include "base/text.h"
+#include "base/time.h"
 #include "model/quantity.h"
 
-namespace hedgerow::parts {
+namespace hedgerow {
 
 namespace {
 
@@ -87,4 +88,4 @@ Result<std::vector<TablePoint>> pointsOf(const std::string& text, std::string_vi
     return points;
 }
 
-}  // namespace hedgerow::parts
+}  // namespace hedgerow
