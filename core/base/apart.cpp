@@ -21,9 +21,9 @@ void expectTheWorst(std::chrono::seconds most) {
 
 }  // namespace
 
-bool comesToAnEnd(const std::function<void()>& work, std::chrono::seconds most) {
+std::optional<bool> comesToAnEnd(const std::function<void()>& work, std::chrono::seconds most) {
     const pid_t copy = fork();
-    if (copy < 0) return false;
+    if (copy < 0) return {};
     if (copy == 0) {
         expectTheWorst(most);
         try {

@@ -1,8 +1,11 @@
 // Files of the HDF5 library that other programs wrote, and files that lie about what they hold.
 
+#include <cstdlib>
 #include <cstring>
 #include <random>
+#include <stdexcept>
 
+#include "base/apart.h"
 #include "formats/file.h"
 #include "formats/hdf5/hdf5_file.h"
 #include "session/measured_run.h"
@@ -115,6 +118,21 @@ TEST(Hdf5Columns, ManyNumbersInFewBytesAreRefusedBeforeMemoryIsTaken) {
     const hdf5::Handle file(H5Fopen(path.c_str(), H5F_ACC_RDONLY, H5P_DEFAULT), H5Fclose);
     EXPECT_EQ(hdf5::lengthOf(file, "time"), std::size_t{1} << 31);
     EXPECT_FALSE(hdf5::readColumn(file, "time"));
+}
+
+TEST(WorkApart, EndsCrashesAndTakesForever) {
+    EXPECT_TRUE(*comesToAnEnd([] {}, std::chrono::seconds(5)));
+    EXPECT_FALSE(*comesToAnEnd([] { std::abort(); }, std::chrono::seconds(5)));
+    EXPECT_FALSE(*comesToAnEnd([] { throw std::runtime_error("no"); }, std::chrono::seconds(5)));
+    EXPECT_FALSE(*comesToAnEnd(
+        [] {
+            for (volatile int i = 0;;) i = i + 1;
+        },
+        std::chrono::seconds(1)));
+    // What it does stays there.
+    int here = 1;
+    EXPECT_TRUE(*comesToAnEnd([&] { here = 2; }, std::chrono::seconds(5)));
+    EXPECT_EQ(here, 1);
 }
 
 TEST(Hdf5Columns, DamageNeverCrashes) {

@@ -39,8 +39,11 @@ public:
     /// without checksums, and the library of the distribution falls over damaged ones: it is tried apart first.
     Result<MeasuredData> read(const std::filesystem::path& path) const override {
         const auto held = hdf5::lock();
-        if (!comesToAnEnd([&] { (void)readHere(path); }, longestReading))
-            return Error{ErrorCode::file, path.filename().string() + ": this HDF5 file is damaged"};
+        const auto readable = comesToAnEnd([&] { (void)readHere(path); }, longestReading);
+        if (!readable || !*readable)
+            return Error{readable ? ErrorCode::file : ErrorCode::resource,
+                         path.filename().string() +
+                             (readable ? ": this HDF5 file is damaged" : ": there is no memory left to try it apart")};
         return readHere(path);
     }
 
