@@ -100,6 +100,69 @@ TEST(GatePin, ItsGateIsACapacitance) {
     }
 }
 
+// Discharging a capacitor it burns what that held, whatever its curves are: C V^2 / 2.
+TEST(GatePin, BurnsTheEnergyOfACapacitor) {
+    for (const char* channel : {"n-channel", "p-channel"})
+        for (const int rung : {2, 3, 4}) {
+            const bool p = *channel == 'p';
+            Circuit c;
+            c.add("capacitor", "C1", {"d", "0"}, {{"c", "1u"}, {"v0", p ? "-10" : "10"}})
+                .add("points-voltage", "VG", {p ? "0" : "g", p ? "g" : "0"}, {{"points", "0 0, 1u 0, 1.05u 8"}})
+                .add("mosfet-with-gate-pin", "Q1", {"d", "g", "0"},
+                     {{"channel", channel},
+                      {"ron", "100m"},
+                      {"coss", "2f"},
+                      {"crss", "1f"},
+                      {"ciss", "1p"},
+                      {"lpk", "0"},
+                      {"kt", "0"},
+                      {"roff", "1G"},
+                      {"vc", "1m"}},
+                     rung)
+                .plan("40u", "1e-6");
+            const auto r = run(c);
+            ASSERT_TRUE(r);
+            ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
+            EXPECT_NEAR(at(*r, "C1.v", 0.9e-6), p ? -10 : 10, 1e-3) << channel << rung;
+            const double left = at(*r, "C1.v", 39.9e-6);
+            const double burnt = measures(*r, "Q1.p", 0, 39.9e-6).mean * 39.9e-6;
+            EXPECT_RELATIVE(burnt, 0.5e-6 * (100 - left * left), 2e-5) << channel << rung;
+            EXPECT_LT(std::abs(left), 0.01) << channel << rung;
+        }
+}
+
+// Of two in series between rails, as in a driver, one conducts at rest; between the thresholds neither does.
+TEST(GatePin, AComplementaryPairInverts) {
+    for (const int rung : {1, 2, 3, 4}) {
+        Circuit c;
+        c.add("points-voltage", "VI", {"in", "0"}, {{"points", "0 0, 10u 0, 10.1u 12, 20u 12, 20.1u 0"}})
+            .add("dc-voltage", "VC", {"vcc", "0"}, {{"level", "12"}})
+            .add("mosfet-with-gate-pin", "QN", {"out", "in", "0"},
+                 {{"ron", "200m"}, {"vth", "7"}, {"ciss", "300p"}, {"coss", "60p"}, {"crss", "10p"}, {"lpk", "1n"}},
+                 rung)
+            .add("mosfet-with-gate-pin", "QP", {"out", "in", "vcc"},
+                 {{"channel", "p-channel"},
+                  {"ron", "400m"},
+                  {"vth", "7"},
+                  {"ciss", "300p"},
+                  {"coss", "60p"},
+                  {"crss", "10p"},
+                  {"lpk", "1n"}},
+                 rung)
+            .add("resistor", "RL", {"out", "l"}, {{"r", "20"}})
+            .add("dc-voltage", "VL", {"l", "0"}, {{"level", "6"}})
+            .plan("30u", "1e-4");
+        const auto r = run(c);
+        ASSERT_TRUE(r);
+        ASSERT_EQ(r->summary().end, RunEnd::finished) << rung << ": " << r->summary().brief();
+        const double high = rung == 1 ? 12 : 12 - 6 * 0.4 / 20.4, low = rung == 1 ? 0 : 6 * 0.2 / 20.2;
+        const double error = rung < 3 ? 1e-4 : 0.05;
+        EXPECT_NEAR(at(*r, "out.v", 9e-6), high, error) << rung;
+        EXPECT_NEAR(at(*r, "out.v", 19e-6), low, error) << rung;
+        EXPECT_NEAR(at(*r, "out.v", 29e-6), high, error) << rung;
+    }
+}
+
 TEST(GatePin, RefusesWhatCannotBe) {
     for (const auto& [key, text] :
          {std::pair{"crss", "1n"}, {"crss", "10n"}, {"von", "2"}, {"ron", "20M"}, {"channel", "q"}}) {
