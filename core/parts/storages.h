@@ -72,6 +72,63 @@ private:
     double capacitance_, seriesResistance_, leakage_;
 };
 
+/// A capacitance that is constant between voltages: q(v) = C_0 x in straight pieces, C_0 dx/dt = i.
+class PiecewiseCapacitor final : public Branch {
+public:
+    struct Stretch {
+        double voltage, capacitance;  ///< from which on, the first one below as well; and how much
+    };
+    /// @param stretches  rising in their voltages from 0 on
+    PiecewiseCapacitor(std::string part, int branch, int from, int to, int state, std::vector<Stretch> stretches)
+        : Branch(std::move(part), branch, from, to), state_(state), stretches_(std::move(stretches)) {
+        double charge = 0;
+        for (std::size_t k = 0; k < stretches_.size(); ++k) {
+            const Stretch& now = stretches_[k];
+            if (k > 0) charge += stretches_[k - 1].capacitance * (now.voltage - stretches_[k - 1].voltage);
+            charges_.push_back(charge);
+        }
+    }
+    int segmentCount() const override { return static_cast<int>(stretches_.size()); }
+    int initialSegment(bool) const override { return 0; }
+    bool conducts(int) const override { return false; }
+    void stamp(LinearStamp& s, int segment) const override {
+        const auto k = static_cast<std::size_t>(segment);
+        const double unit = stretches_.front().capacitance, slope = stretches_[k].capacitance / unit;
+        const int row = s.branchRow(branch_);
+        s.currentLaw(branch_, from_, to_);
+        s.voltage(row, from_, to_, slope);
+        s.source(row, 0, slope * stretches_[k].voltage - charges_[k] / unit);
+        s.state(row, state_, 1.0);
+        s.rate(state_, s.branchCurrent(branch_), 1 / unit);
+    }
+    std::vector<Guard> guards(int segment) const override {
+        const auto k = static_cast<std::size_t>(segment);
+        std::vector<Guard> all;
+        const auto bound = [&](double sign, double voltage, int next) {
+            Guard guard{{}, -sign * voltage, next};
+            if (from_ >= 0) guard.terms.emplace_back(from_, sign);
+            if (to_ >= 0) guard.terms.emplace_back(to_, -sign);
+            all.push_back(std::move(guard));
+        };
+        if (k > 0) bound(1, stretches_[k].voltage, segment - 1);
+        if (k + 1 < stretches_.size()) bound(-1, stretches_[k + 1].voltage, segment + 1);
+        return all;
+    }
+
+private:
+    int state_;
+    std::vector<Stretch> stretches_;
+    std::vector<double> charges_;  ///< where they begin
+};
+
+inline int addPiecewiseCapacitor(NetworkBuilder& b, int from, int to,
+                                 std::vector<PiecewiseCapacitor::Stretch> stretches) {
+    const int branch = b.addBranch();
+    const int state = b.addState(StateSort::capacitorVoltage, "", stretches.front().capacitance);
+    b.addElement(std::make_unique<PiecewiseCapacitor>(b.partName(), branch, from, to, state, std::move(stretches)));
+    return branch;
+}
+
 /// Adds a capacitor between two nodes, at rest where the parameter of its start voltage is "".
 inline int addCapacitor(NetworkBuilder& b, int from, int to, double capacitance, double seriesResistance = 0,
                         double leakage = 0, std::string_view initialKey = "") {

@@ -153,6 +153,32 @@ TEST(Jigs, ACurrentChargesTheOutputAlongItsPoints) {
     }
 }
 
+// On rung 3 the same charges in straight pieces, by either engine: 2.2 nF up to 5 V, 1.2 nF up to 10 V, 1 nF beyond.
+TEST(Jigs, ACurrentChargesTheOutputInStraightPieces) {
+    for (const char* engine : {"adaptive", "exact"})
+        for (const char* channel : {"n-channel", "p-channel"}) {
+            const bool p = *channel == 'p';
+            Circuit c;
+            c.add("dc-current", "I1", {p ? "d" : "0", p ? "0" : "d"}, {{"level", "10m"}})
+                .add("mosfet-with-gate-pin", "Q1", {"d", "0", "0"},
+                     {{"channel", channel},
+                      {"cosscurve", "0 3n, 5 1.4n, 10 1n"},
+                      {"crsscurve", "0 100p, 10 100p"},
+                      {"cisscurve", "0 2n, 10 1n"},
+                      {"rg", "1m"},
+                      {"lpk", "0"},
+                      {"roff", "1G"}},
+                     3)
+                .plan("2.5u", "1e-6");
+            c.project().plans.front().engine = engine;
+            const auto r = run(c);
+            ASSERT_TRUE(r);
+            ASSERT_EQ(r->summary().end, RunEnd::finished) << engine << ": " << r->summary().brief();
+            for (const auto& [t, v] : {std::pair{0.5e-6, 5.0 / 2.2}, {1.5e-6, 5 + 4 / 1.2}, {2.2e-6, 10 + 5.0}})
+                EXPECT_RELATIVE(std::abs(at(*r, "Q1.v", t)), v, 2e-3) << engine << channel;
+        }
+}
+
 TEST(Jigs, GateChargeIsThatOfTheCapacitances) {
     const auto mosfet =
         tried("mosfet", "gate charge",

@@ -168,3 +168,36 @@ TEST(TextForm, RandomCircuitsGoBothWays) {
         }
     }
 }
+
+// Parts of every kind, in any order and number, come to lie on the grid, apart from each other and from what was there.
+TEST(TextForm, NewPartsKeepClearOfEachOther) {
+    std::vector<const PartKind*> kinds;
+    for (const PartKind* kind : catalogue().all())
+        if (!kind->module) kinds.push_back(kind);
+    std::mt19937 random(8);
+    for (int trial = 0; trial < 20; ++trial) {
+        const Project before = trial % 2 ? example("med-aux.hedge") : Project();
+        std::string text = textOf(before);
+        const std::size_t old = before.sheet().parts.size(), fresh = 1 + random() % 40;
+        for (std::size_t i = 0; i < fresh; ++i) {
+            const PartKind& kind = *kinds[random() % kinds.size()];
+            text += "NEW" + std::to_string(i) + " " + kind.id;
+            for (std::size_t pin = 0; pin < kind.pins.size(); ++pin) text += " -";
+            text += "\n";
+        }
+        const Project after = become(before, text);
+        const auto& parts = after.sheet().parts;
+        ASSERT_EQ(parts.size(), old + fresh);
+        for (std::size_t i = 0; i < parts.size(); ++i) {
+            EXPECT_EQ(parts[i].at.x % gridStep, 0) << parts[i].kind;
+            EXPECT_EQ(parts[i].at.y % gridStep, 0) << parts[i].kind;
+            if (!parts[i].name.starts_with("NEW")) continue;
+            const Box box = boxOf(parts[i], *catalogue().find(parts[i].kind));
+            for (std::size_t j = 0; j < parts.size(); ++j)
+                if (i != j && (j < i || !parts[j].name.starts_with("NEW"))) {
+                    EXPECT_FALSE(box.overlaps(boxOf(parts[j], *catalogue().find(parts[j].kind))))
+                        << parts[i].kind << " on " << parts[j].kind << ", trial " << trial;
+                }
+        }
+    }
+}

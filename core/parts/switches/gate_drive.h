@@ -79,18 +79,18 @@ inline Status checkGate(const std::function<double(std::string_view)>& value) {
     return {};
 }
 
-/// Capacitances along the points of a data sheet, on rung 4 in place of the formula.
+/// Capacitances along the points of a data sheet, in place of single values.
 inline std::vector<ParameterKind> capacitanceCurves() {
     const auto one = [](const char* key, const char* label) {
         return ParameterKind{
-            .key = key, .label = label, .symbol = "", .unit = "", .standard = "", .rung = 4, .text = true};
+            .key = key, .label = label, .symbol = "", .unit = "", .standard = "", .rung = 3, .text = true};
     };
     return {one("cosscurve", "or C_oss over voltage, '0 2n, 50 300p', or a CSV file"),
-            one("crsscurve", "or C_rss over voltage, likewise")};
+            one("crsscurve", "or C_rss over voltage, likewise"), one("cisscurve", "or C_iss over voltage, likewise")};
 }
 inline Status checkCapacitanceCurves(const std::function<std::string(std::string_view)>& text,
                                      const std::string& folder) {
-    for (const char* key : {"cosscurve", "crsscurve"})
+    for (const char* key : {"cosscurve", "crsscurve", "cisscurve"})
         if (!text(key).empty())
             if (auto points = curvePoints(text(key), key, "V", "F", folder); !points) return points.error();
     return {};
@@ -114,47 +114,83 @@ inline void addDriver(NetworkBuilder& b, int gate, int source) {
 /// What conducts by a field has a resistance, even where none was given.
 inline double channelResistance(const NetworkBuilder& b) { return std::max(b.value("ron"), 1e-6); }
 
-/// Between gate and source, and those that end at the drain. @param sign  -1 of a p-channel
-/// @return the branches of these, away from the drain; towards it where they are curves of a p-channel
-inline std::pair<int, int> addCapacitances(NetworkBuilder& b, const ChannelNodes& at, double sign = 1) {
-    const double cgd = b.value("crss"), cgs = b.value("ciss") - cgd, cds = b.value("coss") - cgd;
-    addCapacitor(b, at.gate, at.source, cgs);
-    if (b.rung() == 3) {
-        const int toGate = addCapacitor(b, at.drain, at.gate, cgd);
-        return {toGate, addCapacitor(b, at.drain, at.source, cds)};
+/// The capacitances of a transistor over the voltage of its drain: from the points of its fields, else from single
+/// values, constant on rung 3 and as depletion layers on rung 4.
+class DrainCapacitances {
+public:
+    explicit DrainCapacitances(const NetworkBuilder& b)
+        : reverse_(pointsOfField(b, "crsscurve")),
+          output_(pointsOfField(b, "cosscurve")),
+          input_(pointsOfField(b, "cisscurve")),
+          curved_(b.rung() >= 4),
+          layer_{curved_ ? b.value("phi") : 1, curved_ ? b.value("grading") : 0},
+          // The data sheet gives capacitances at a voltage; the curves start at zero volts.
+          atZero_(curved_ ? 1 / layer_(b.value("vc")).slope : 1),
+          crss_(b.value("crss") * atZero_),
+          coss_(b.value("coss") * atZero_),
+          cgs_(b.value("ciss") - b.value("crss")) {}
+
+    /// Hardly depends on the voltage: what C_iss is above C_rss at its last point.
+    double ofGateAndSource() const {
+        if (input_.empty()) return cgs_;
+        const double whole = input_.back().value;
+        return std::max(whole - reverseAt(input_.back().t), leastShare * whole);
     }
-    const DepletionCharge layer{b.value("phi"), b.value("grading")};
-    // The data sheet gives capacitances at a voltage; the curves start at zero volts.
-    const double atZero = 1 / layer(b.value("vc")).slope;
-    const auto add = [&](int to, double capacitance, const auto& charge) {
-        return sign > 0 ? addCurvedCapacitor(b, at.drain, to, capacitance, charge)
-                        : addCurvedCapacitor(b, to, at.drain, capacitance, charge);
-    };
-    const auto pointsOfField = [&](const char* key) {
+    int addToGate(NetworkBuilder& b, int from, int to) const {
+        return reverse_.empty() ? addLayer(b, from, to, crss_) : addPoints(b, from, to, reverse_);
+    }
+    /// What the gate's share leaves of the output's; points of either curve bend it.
+    int addToSource(NetworkBuilder& b, int from, int to) const {
+        if (output_.empty()) return addLayer(b, from, to, coss_ - crss_);
+        std::set<double> voltages;
+        for (const auto* points : {&output_, &reverse_})
+            for (const TablePoint& point : *points) voltages.insert(point.t);
+        const TableCurve whole(output_);
+        std::vector<TablePoint> rest;
+        for (const double v : voltages) {
+            const double c = whole.atZero() * whole(v).slope;
+            rest.push_back({v, std::max(c - reverseAt(v), leastShare * c)});
+        }
+        return addPoints(b, from, to, rest);
+    }
+
+private:
+    static constexpr double leastShare = 0.01;
+    static std::vector<TablePoint> pointsOfField(const NetworkBuilder& b, const char* key) {
         const std::string text = b.text(key);
         return text.empty() ? std::vector<TablePoint>() : *curvePoints(text, key, "V", "F", b.folder());
-    };
-    const std::vector<TablePoint> reverse = pointsOfField("crsscurve"), output = pointsOfField("cosscurve");
-    const auto reverseAt = [&](double v) {
-        if (reverse.empty()) return cgd * atZero * layer(v).slope;
-        const TableCurve curve(reverse);
-        return curve.atZero() * curve(v).slope;
-    };
-    const int toGate =
-        reverse.empty() ? add(at.gate, cgd * atZero, layer) : add(at.gate, reverse.front().value, TableCurve(reverse));
-    if (output.empty()) return {toGate, add(at.source, cds * atZero, layer)};
-    // What the gate's share leaves; points of either curve bend it.
-    constexpr double leastShare = 0.01;
-    std::set<double> voltages;
-    for (const auto* points : {&output, &reverse})
-        for (const TablePoint& point : *points) voltages.insert(point.t);
-    const TableCurve whole(output);
-    std::vector<TablePoint> rest;
-    for (const double v : voltages) {
-        const double c = whole.atZero() * whole(v).slope;
-        rest.push_back({v, std::max(c - reverseAt(v), leastShare * c)});
     }
-    return {toGate, add(at.source, rest.front().value, TableCurve(rest))};
+    double reverseAt(double v) const {
+        if (reverse_.empty()) return crss_ * layer_(v).slope;
+        const TableCurve curve(reverse_);
+        return curve.atZero() * curve(v).slope;
+    }
+    int addLayer(NetworkBuilder& b, int from, int to, double capacitance) const {
+        return curved_ ? addCurvedCapacitor(b, from, to, capacitance, layer_) : addCapacitor(b, from, to, capacitance);
+    }
+    /// On rung 3 the mean between two points, which holds the same charge.
+    int addPoints(NetworkBuilder& b, int from, int to, const std::vector<TablePoint>& points) const {
+        if (curved_) return addCurvedCapacitor(b, from, to, points.front().value, TableCurve(points));
+        std::vector<PiecewiseCapacitor::Stretch> stretches;
+        for (std::size_t k = 0; k < points.size(); ++k)
+            stretches.push_back(
+                {points[k].t, k + 1 < points.size() ? (points[k].value + points[k + 1].value) / 2 : points[k].value});
+        return addPiecewiseCapacitor(b, from, to, std::move(stretches));
+    }
+
+    std::vector<TablePoint> reverse_, output_, input_;
+    bool curved_;
+    DepletionCharge layer_;
+    double atZero_, crss_, coss_, cgs_;
+};
+
+/// Between gate and source, and those that end at the drain. @param sign  -1 of a p-channel
+/// @return the branches of these, away from the drain; towards it of a p-channel
+inline std::pair<int, int> addCapacitances(NetworkBuilder& b, const ChannelNodes& at, double sign = 1) {
+    const DrainCapacitances all(b);
+    addCapacitor(b, at.gate, at.source, all.ofGateAndSource());
+    if (sign > 0) return {all.addToGate(b, at.drain, at.gate), all.addToSource(b, at.drain, at.source)};
+    return {all.addToGate(b, at.gate, at.drain), all.addToSource(b, at.source, at.drain)};
 }
 
 /// On rung 3 in straight pieces, on rung 4 as curves with heat.

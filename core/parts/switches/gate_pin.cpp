@@ -128,9 +128,8 @@ private:
             b.rung() == 3 ? addRecoveringDiode(b, from, to, b.value("vf"), b.value("rd"), 0, recovery)
                           : addExponentialDiode(b, from, to, {b.value("is"), b.value("n"), b.value("rd"), recovery});
         const int n = b.nodeCount();
-        const double ofCurves = b.rung() == 4 ? sign : 1;
         b.offerTerminals(b.node("d"), source,
-                         {{n + channel, 1.0}, {n + toGate, ofCurves}, {n + toSource, ofCurves}, {n + diode, -sign}});
+                         {{n + channel, 1.0}, {n + toGate, sign}, {n + toSource, sign}, {n + diode, -sign}});
         b.offerForm("ig", "A", {{n + gate, 1.0}});
     }
 
