@@ -184,7 +184,7 @@ TEST(UpperRungs, AnOpenSwitchHasACapacitance) {
     Circuit c;
     c.add("dc-current", "I1", {"0", "a"}, {{"level", "1m"}})
         .add("constant", "K1", {"g"}, {{"value", "0"}})
-        .add("switch", "S1", {"a", "0", "g"}, {{"coss", "1n"}, {"roff", "1G"}, {"lpk", "0"}}, 3)
+        .add("switch", "S1", {"a", "0", "g"}, {{"coss", "1n"}, {"ro", "0"}, {"roff", "1G"}, {"lpk", "0"}}, 3)
         .plan("10u", "1e-6");
     const auto r = run(c);
     ASSERT_TRUE(r);

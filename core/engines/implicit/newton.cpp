@@ -118,8 +118,13 @@ Outcome Newton::iterate(const Values& base, double alpha, Values& z, Values& x, 
         // What is left after this step, from how fast the last ones became smaller.
         if (rate >= 0 && rate < 1) contraction_ = std::max(rate, leastContraction);
         const bool known = rate >= 0 ? rate < 1 : !careful;
-        if (moved == 0 || (known && moved * contraction_ / (1 - contraction_) <= settled)) return Outcome::good;
-        if (rounded || (rate > slow && moved < (careful ? carefulNoise : noise))) return Outcome::good;
+        if (moved == 0 || (known && moved * contraction_ / (1 - contraction_) <= settled) || rounded ||
+            (rate > slow && moved < (careful ? carefulNoise : noise))) {
+            if (careful || !system_.flatter()) return Outcome::good;
+            factoredAlpha_ = -1;
+            before = moved;
+            continue;
+        }
         if (!careful && rate > slow) {
             if (rate > 1 && made > 1) return Outcome::diverged;
             factoredAlpha_ = -1;

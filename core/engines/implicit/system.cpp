@@ -146,11 +146,20 @@ void System::addSmooth(double alpha) {
         for (const auto& [place, rate] : stateSlots_[i]) values_[place] += alpha * rate * stamp_.states[i].value;
 }
 
+bool System::flatter() const {
+    constexpr double much = 10;
+    for (std::size_t i = 0; i < factored_.size() && i < stamp_.unknowns.size(); ++i)
+        if (much * std::abs(stamp_.unknowns[i].value) < std::abs(factored_[i])) return true;
+    return false;
+}
+
 bool System::factor(std::span<const double> z, std::span<const double> x, double alpha) {
     for (std::size_t i = 0; i < values_.size(); ++i) values_[i] = constant_[i] + alpha * byAlpha_[i];
     if (!smooth_.empty()) {
         stamp_.clear();
         for (const Element* element : smooth_) element->evaluate({z, x}, stamp_);
+        factored_.resize(stamp_.unknowns.size());
+        for (std::size_t i = 0; i < factored_.size(); ++i) factored_[i] = stamp_.unknowns[i].value;
         addSmooth(alpha);
     }
     if (unknowns_ == 0) return true;

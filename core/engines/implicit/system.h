@@ -38,6 +38,9 @@ public:
     void rates(std::span<const double> z, std::span<double> rates) const;
     /// Evaluates and factorises the Jacobian. False when it is singular, or has values that are no numbers.
     bool factor(std::span<const double> z, std::span<const double> x, double alpha);
+    /// Whether a smooth slope at the last point that was looked at is much flatter than it was for the factors: steps
+    /// by them are then too short, and say nothing of how near a solution is.
+    bool flatter() const;
     /// r becomes the solution of J d = r. @pre factor() was true
     void solve(std::span<double> r);
     /// out = (Hx - g_x) e at the point of the last factor(): what a change of the states does to the residual.
@@ -61,6 +64,7 @@ private:
     std::vector<Triplet> f_, hx_, bw_, k_;  ///< of the configuration; f_ with the vanishing terms
     std::vector<std::vector<std::pair<int, double>>> kOfState_;
     SmoothStamp stamp_;
+    std::vector<double> factored_;  ///< slopes of stamp_ at the last factor()
 
     std::vector<int> starts_, rows_;          ///< the pattern by columns
     std::vector<double> constant_, byAlpha_;  ///< J = constant_ + alpha byAlpha_ + what is smooth

@@ -134,7 +134,7 @@ public:
                                     .standard = "0"});
         k.rungs = {{1, "the tangent at a point", what + " = f(x_0, y_0, z_0) + f_x (x − x_0) + f_y (y − y_0) + …",
                     "Taylor's theorem, first order", 1.0},
-                   {4, "the formula itself", what + " = f(x, y, z)", "definition", 40}};
+                   {4, "the formula itself", what + " = f(x, y, z)", "definition", 9}};
         k.symbol = {{"M 64 -32 L 48 -32 L 48 -18 M 48 18 L 48 32 L 64 32"},
                     {"M 48 -18 L 62 0 L 48 18 L 34 0 Z"},
                     {"M -24 -92 L -24 92 L 24 92 L 24 -92 Z", Stroke::Weight::thin},

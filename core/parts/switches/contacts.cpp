@@ -82,6 +82,13 @@ public:
                             .least = 0,
                             .aboveLeast = true,
                             .rung = 3},
+                           {.key = "ro",
+                            .label = "resistance in series with it",
+                            .symbol = "R_o",
+                            .unit = "Ω",
+                            .standard = "1",
+                            .least = 0,
+                            .rung = 3},
                            {.key = "lpk",
                             .label = "inductance of package and track",
                             .symbol = "L_pk",
@@ -105,12 +112,12 @@ public:
                 {{1, "closed or open", "on: v = 0,  off: i = 0", "definition", 1.0},
                  {2, "on-resistance, leakage", "on: v = R_on i,  off: i = v / R_off", "Ohm's law in each state", 1.7},
                  {3, "output capacitance, package inductance",
-                  "as below, beside it C_o, both behind L_pk; R_on at least 1 mΩ",
-                  "a contact with the energy that it shorts", 2500},
+                  "as below, beside it C_o behind R_o, both behind L_pk; R_on at least 1 mΩ",
+                  "a contact with the energy that it shorts", 250},
                  {4, "turns gradually, heats itself, curved capacitance",
                   "i = v R_off^−(1−s) (R_on (1 + α (T − 25 °C)))^−s,  t_sw ds/dt = g − s;  C(v) = C_o (1 + v/φ)^−m; "
                   " C_th dT/dt = p − (T − T_a) / R_th",
-                  "conductance that passes through its decades evenly; one thermal resistance and capacity", 2500}},
+                  "conductance that passes through its decades evenly; one thermal resistance and capacity", 850}},
             .symbol = contactSymbol,
             .labelAt = {16, -4},
             .group = "Switches"};
@@ -133,7 +140,7 @@ public:
         const int branch = b.addBranch();
         const int element = b.addElement(std::make_unique<SegmentedBranch>(
             b.partName(), branch, from, to, b.nodeCount(), std::move(pieces), b.signal("g"), std::pair{0, 1}));
-        const int capacitance = addCapacitor(b, from, to, b.value("coss"));
+        const int capacitance = addCapacitor(b, from, to, b.value("coss"), b.value("ro"));
         b.offerTerminals(b.node("a"), to, {{b.nodeCount() + branch, 1.0}, {b.nodeCount() + capacitance, 1.0}});
         b.offerConducting(element);
         offerRatings(b);
@@ -155,7 +162,7 @@ private:
             b.partName(), branch, from, to, b.nodeCount(), control, heat,
             GradualContact::Values{1 / resistance, std::max(leak, 1e-12), b.value("tc")}));
         const DepletionCharge layer{b.value("phi"), b.value("grading")};
-        const int capacitance = addCurvedCapacitor(b, from, to, b.value("coss"), layer);
+        const int capacitance = addCurvedCapacitor(b, from, to, b.value("coss"), layer, b.value("ro"));
         b.offerTerminals(b.node("a"), to, {{b.nodeCount() + branch, 1.0}, {b.nodeCount() + capacitance, 1.0}});
         b.offerConducting(gate);
         offerRatings(b);

@@ -37,11 +37,11 @@ public:
                   " the gate behind R_g;  diode with q_M",
                   "piecewise-linear transistor; P. O. Lauritzen, C. L. Ma, IEEE Trans. Power Electronics 6 "
                   "(1991), 188",
-                  100},
+                  60},
                  {4, "channel and charges as curves, heat",
                   "i = K (v_o v_e − v_e²/2)(1 + λ v),  K = 1 / (R_on (V_on − V_th)) (T / 298 K)^−k_T;  C(v) = C "
                   "(1 + v/φ)^−m through its value at V_C;  C_th dT/dt = p − (T − T_a) / R_th",
-                  "H. Shichman, D. A. Hodges, IEEE J. Solid-State Circuits 3 (1968), 285, corners rounded", 200}},
+                  "H. Shichman, D. A. Hodges, IEEE J. Solid-State Circuits 3 (1968), 285, corners rounded", 105}},
             .symbol = {{"M 0 -32 L 0 -14 L -12 -14"},
                        {"M 0 32 L 0 14 L -12 14"},
                        {"M -18 -16 L -18 16"},

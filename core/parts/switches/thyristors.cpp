@@ -71,6 +71,13 @@ public:
                             .least = 0,
                             .aboveLeast = true,
                             .rung = 3},
+                           {.key = "rcj",
+                            .label = "resistance in series with it",
+                            .symbol = "R_C",
+                            .unit = "Ω",
+                            .standard = "1",
+                            .least = 0,
+                            .rung = 4},
                            saturationCurrent(),
                            emission(),
                            builtIn(),
@@ -87,7 +94,7 @@ public:
                   "P. O. Lauritzen, C. L. Ma, IEEE Trans. Power Electronics 6 (1991), 188", 60},
                  {4, "exponential junction, curved capacitance",
                   "q_E / T_M = (1 + τ / T_M) I_s (exp((v − R_on i) / (n V_T)) − 1) in the junction;  C(v) = C_j (1 "
-                  "+ |v| / φ)^−m",
+                  "+ |v| / φ)^−m, behind R_C",
                   "diode equation of W. Shockley, Bell System Technical Journal 28 (1949), 435", 120}},
             .symbol = {{"M 0 -32 L 0 -12"},
                        {"M -12 -12 L 12 -12 L 0 10 Z"},
@@ -177,7 +184,8 @@ private:
         } else {
             addExponentialDiode(b, inner, k, {b.value("is"), b.value("n"), b.value("ron"), charge});
             const BothWays layers{{b.value("phi"), b.value("grading")}};
-            through.emplace_back(b.nodeCount() + addCurvedCapacitor(b, a, k, b.value("cj"), layers), 1.0);
+            through.emplace_back(b.nodeCount() + addCurvedCapacitor(b, a, k, b.value("cj"), layers, b.value("rcj")),
+                                 1.0);
         }
         b.offerTerminals(a, k, through);
         b.offerConducting(element);
