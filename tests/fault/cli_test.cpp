@@ -190,8 +190,10 @@ TEST(Cli, InfoListsWhatIsThere) {
 TEST(Cli, AnInterruptKeepsTheResult) {
     TemporaryFolder folder;
     const std::string csv = (folder.path() / "a.csv").string();
-    const Outcome o = cli("run " + example + " --end 400 --out " + csv +
-                          " --quantity out.v & pid=$!; sleep 0.2; kill -INT $pid; wait $pid");
+    const Outcome o =
+        cli("run " + example + " --end 400 --out " + csv +
+            " --quantity out.v & pid=$!; for k in $(seq 100); do sleep 0.2; kill -INT $pid || break; done; "
+            "wait $pid");
     EXPECT_EQ(o.code, 5) << o.output;
     EXPECT_NE(o.output.find("stopped at"), std::string::npos) << o.output;
     EXPECT_TRUE(std::filesystem::exists(csv));

@@ -225,7 +225,7 @@ TEST(Rungs, AnyMixtureRunsAndGoesAlike) {
     const auto loaded = loadHedge(HEDGEROW_EXAMPLES "/med-aux.hedge");
     ASSERT_TRUE(loaded);
     std::mt19937 random(5);
-    for (int trial = 0; trial < 40; ++trial) {
+    for (int trial = 0; trial < 24; ++trial) {
         Project project = loaded->project;
         std::string mixture;
         bool saturates = false;
