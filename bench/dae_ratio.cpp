@@ -27,6 +27,7 @@ struct Outcome {
     double seconds;
     long steps;
     bool finished;
+    long points = 0;  ///< that were stored
 };
 
 Outcome byEngine(const Network& network, double end, double tolerance) {
@@ -36,11 +37,11 @@ Outcome byEngine(const Network& network, double end, double tolerance) {
     request.traceTolerance = tolerance;
     const RunSummary summary = AdaptiveEngine().run(network, request, store, CancelToken());
     return {summary.standing.states, summary.second("total"), static_cast<long>(summary.counter("steps")),
-            summary.end == RunEnd::finished};
+            summary.end == RunEnd::finished, static_cast<long>(summary.counter("stored points"))};
 }
 
-Outcome byDae(const Network& network, double end, double tolerance) {
-    const DaeOutcome outcome = solveDae(network, end, tolerance);
+Outcome byDae(const Network& network, double end, double tolerance, long outputs = 0) {
+    const DaeOutcome outcome = solveDae(network, end, tolerance, outputs);
     return {outcome.states, outcome.seconds, outcome.steps, outcome.finished};
 }
 
@@ -100,11 +101,23 @@ void compare(const Problem& problem) {
         line.push_back({error(problem, o.states), o.seconds});
         std::printf("error %.1e, %ld steps, %.2f ms\n", line.back().error, o.steps, 1e3 * o.seconds);
     }
+    // What it takes to store a point, from a run in the middle of the line.
+    constexpr double middle = 1e-6;
+    constexpr long outputs = 20'000;
+    const auto at = [&](long many) {
+        return best([&] { return byDae(problem.network, problem.end, middle, many); }, problem.repeats).seconds;
+    };
+    const double point = std::max(0.0, at(outputs) - at(0)) / outputs;
+    std::printf("  general solver: %.2f us to store a point\n", 1e6 * point);
     for (const double tolerance : {1e-2, 1e-3, 1e-4, 1e-5}) {
         const Outcome o = best([&] { return byEngine(problem.network, problem.end, tolerance); }, problem.repeats);
         const double reached = error(problem, o.states);
-        std::printf("  engine, tolerance %.0e: error %.1e, %ld steps; general solver over engine at this error %.1f\n",
-                    tolerance, reached, o.steps, line.empty() ? 0.0 : secondsFor(reached, line) / o.seconds);
+        const double wanted = line.empty() ? 0.0 : secondsFor(reached, line);
+        std::printf(
+            "  engine, tolerance %.0e: error %.1e, %ld steps; general solver over engine at this error %.1f, storing "
+            "as many points %.1f\n",
+            tolerance, reached, o.steps, wanted / o.seconds,
+            (wanted + point * static_cast<double>(o.points)) / o.seconds);
     }
 }
 

@@ -128,16 +128,26 @@ public:
     Solver(const Solver&) = delete;
     Solver& operator=(const Solver&) = delete;
 
-    DaeOutcome solve(double end) {
+    DaeOutcome solve(double end, long outputs) {
         const Stopwatch watch;
         begin();
         double t = 0;
         bool finished = true;
+        long written = 0;
+        std::vector<double> stored;
         while (t < end && finished) {
             const double stop = std::min(end, toSeconds(clock_.next()));
+            const double output =
+                outputs > 0 ? end * static_cast<double>(written + 1) / static_cast<double>(outputs) : end;
             need(IDASetStopTime(memory_, stop), "stop time");
-            const int code = IDASolve(memory_, stop, &t, y_, rate_, IDA_NORMAL);
+            const int code = IDASolve(memory_, std::min(stop, output), &t, y_, rate_, IDA_NORMAL);
             finished = code >= 0;
+            if (finished && outputs > 0 && t >= output) {
+                ++written;
+                stored.push_back(t);
+                stored.insert(stored.end(), NV_DATA_S(y_), NV_DATA_S(y_) + equations_.size());
+                if (t < stop) continue;
+            }
             if (!finished || t >= end) break;
             if (code == IDA_ROOT_RETURN)
                 crossed();
@@ -337,8 +347,8 @@ private:
 
 }  // namespace
 
-DaeOutcome solveDae(const Network& network, double end, double tolerance) {
-    return Solver(network, tolerance).solve(end);
+DaeOutcome solveDae(const Network& network, double end, double tolerance, long outputs) {
+    return Solver(network, tolerance).solve(end, outputs);
 }
 
 }  // namespace hedgerow::bench

@@ -14,7 +14,8 @@ struct DaeOutcome {
 };
 
 /// IDA (variable-order BDF on F(t, y, y') = 0) with KLU and an analytic Jacobian on the equations of a network.
-/// @param end  s
-DaeOutcome solveDae(const Network& network, double end, double tolerance);
+/// @param end      s
+/// @param outputs  instants, evenly apart, at which all values are stored, by the solver's own interpolation
+DaeOutcome solveDae(const Network& network, double end, double tolerance, long outputs = 0);
 
 }  // namespace hedgerow::bench
