@@ -95,7 +95,7 @@ public:
                  {4, "exponential junction, curved capacitance",
                   "q_E / T_M = (1 + τ / T_M) I_s (exp((v − R_on i) / (n V_T)) − 1) in the junction;  C(v) = C_j (1 "
                   "+ |v| / φ)^−m, behind R_C",
-                  "diode equation of W. Shockley, Bell System Technical Journal 28 (1949), 435", 120}},
+                  "diode equation of W. Shockley, Bell System Technical Journal 28 (1949), 435", 420}},
             .symbol = {{"M 0 -32 L 0 -12"},
                        {"M -12 -12 L 12 -12 L 0 10 Z"},
                        {"M -12 -12 L 12 -12 L 0 10 Z", Stroke::Weight::normal, true, Stroke::When::conducting},
