@@ -108,11 +108,11 @@ const std::vector<Function>& functions() {
              const double most = 1 - std::numeric_limits<double>::epsilon(), inside = std::clamp(x, -most, most);
              return Point{std::atanh(inside), 1 / (1 - inside * inside)};
          }},
-        {"U", [](double x) { return x > 0 ? 1.0 : 0.0; },
+        {"STEP", [](double x) { return x > 0 ? 1.0 : 0.0; },
          [](double x) {
              return Point{x > 0 ? 1.0 : 0.0, 0};
          }},
-        {"URAMP", [](double x) { return std::max(x, 0.0); },
+        {"RAMP", [](double x) { return std::max(x, 0.0); },
          [](double x) {
              return Point{std::max(x, 0.0), x > 0 ? 1.0 : 0.0};
          }},

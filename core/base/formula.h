@@ -37,7 +37,7 @@ public:
 
     /// + - * / ^ (also **), from right to left; a sign before a power counts last: -2^2 = -4. Functions, in small
     /// letters or capitals: abs sqrt exp ln log (to ten, also log10) sin cos tan asin acos atan sinh cosh tanh asinh
-    /// acosh atanh u (0 below zero, else 1) uramp (x above zero, else 0), min max pow of two. The error says what
+    /// acosh atanh step (0 up to zero, else 1) ramp (x above zero, else 0), min max pow of two. The error says what
     /// stands in the way.
     static Result<Formula> read(std::string_view text, const Names& names);
 

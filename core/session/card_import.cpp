@@ -229,12 +229,13 @@ private:
         return part;
     }
 
-    /// As a part whose gate is a pin, as in subcircuits. Capacitances are those at 0 V: C_GSO W and C_GDO W of the
-    /// overlaps, two thirds of the oxide's where T_OX tells it, C_BD of the diode.
     static std::set<std::string> everyFieldEffectKey() {
         return {"LEVEL", "VTO", "KP", "W",   "L",    "RD",   "RS",  "LAMBDA", "IS",
                 "N",     "PB",  "MJ", "CBD", "CGSO", "CGDO", "TOX", "RG"};
     }
+
+    /// As a part whose gate is a pin, as in subcircuits. Capacitances are those at 0 V: C_GSO W and C_GDO W of the
+    /// overlaps, two thirds of the oxide's where T_OX tells it, C_BD of the diode.
     std::optional<Part> gatePinned(const ModelCard& card, const std::map<std::string, double>& own) const {
         ModelCard whole = card;
         for (const auto& [key, value] : own) whole.values[key] = value;

@@ -1,6 +1,5 @@
 #include "session/ledger.h"
 
-#include <unistd.h>
 #include <algorithm>
 #include <chrono>
 #include <cmath>
@@ -12,6 +11,7 @@
 
 #include <fmt/format.h>
 #include <sqlite3.h>
+#include <unistd.h>
 
 #include "session/run_file.h"
 #include "session/run_writer.h"
@@ -33,6 +33,13 @@ CREATE TABLE IF NOT EXISTS runs (
   file TEXT NOT NULL UNIQUE);
 CREATE TABLE IF NOT EXISTS settings (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 )";
+
+/// The folder may be seen from several machines, and prices are those of one.
+std::string keyOfPrices(const std::string& kind) {
+    char machine[256] = "";
+    gethostname(machine, sizeof machine - 1);
+    return "prices " + std::string(machine) + " " + kind;
+}
 
 /// A prepared statement that ends with its scope.
 class Statement {
@@ -262,15 +269,6 @@ Status Ledger::set(const std::string& key, const std::string& value) {
         "INSERT INTO settings (key, value) VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value",
         {key, value});
 }
-
-namespace {
-/// The folder may be seen from several machines, and prices are those of one.
-std::string keyOfPrices(const std::string& kind) {
-    char machine[256] = "";
-    gethostname(machine, sizeof machine - 1);
-    return "prices " + std::string(machine) + " " + kind;
-}
-}  // namespace
 
 std::map<int, double> Ledger::prices(const std::string& kind) const {
     const std::lock_guard held(mutex_);

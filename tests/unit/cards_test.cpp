@@ -401,7 +401,7 @@ TEST(Cards, SourcesByFormulaAreTaken) {
         ".subckt law a b out gnd params: v0=1\n"
         "BG x b I={g*uramp(v(x,b) - v0)^2}\n"
         "VS a x 0\n"
-        "BP out gnd V = 100*i(VS)*v(a, b) + sin(0)\n"
+        "BP out gnd V = 100*i(VS)*v(a, b)*u(1) + sin(0)\n"
         ".ends\n");
     Circuit c;
     c.add("points-voltage", "V1", {"a", "0"}, {{"points", "0 0, 1m 5"}})

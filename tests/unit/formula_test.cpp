@@ -59,7 +59,7 @@ const std::vector<Known>& known() {
          [](double x, double y, double z) { return std::asinh(x) + std::acosh(1 + y) + std::atanh(z / 4); }},
         {"sqrt(x*x + y*y) + abs(-z)", [](double x, double y, double z) { return std::hypot(x, y) + z; }},
         {"min(x, y) + max(y, z)", [](double x, double y, double z) { return std::min(x, y) + std::max(y, z); }},
-        {"uramp(x - 1) * u(y)", [](double x, double, double) { return std::max(x - 1, 0.0); }},
+        {"ramp(x - 1) * step(y)", [](double x, double, double) { return std::max(x - 1, 0.0); }},
         {"+x - -y", [](double x, double y, double) { return x + y; }},
         {"1 / (1 + exp(-(x - 1.5)/100m))",
          [](double x, double, double) { return 1 / (1 + std::exp(-(x - 1.5) / 0.1)); }},
@@ -107,9 +107,9 @@ TEST(Formulas, SlopesAreThoseOfFiniteDifferences) {
 
 TEST(Formulas, AreDefinedEverywhere) {
     const double far[] = {0, -0.0, 1e-300, -1, 1, -1e6, 1e6, 1e300, -1e300};
-    for (const char* text : {"sqrt(x)",  "ln(x)",    "log(x)",  "1/x",  "x/y",       "exp(x)",  "sinh(x)",
-                             "cosh(x)",  "x^0.5",    "x^-1",    "x^y",  "pow(x, 2)", "asin(x)", "acos(x)",
-                             "acosh(x)", "atanh(x)", "tanh(x)", "u(x)", "uramp(x)",  "abs(x)"}) {
+    for (const char* text : {"sqrt(x)",  "ln(x)",    "log(x)",  "1/x",     "x/y",       "exp(x)",  "sinh(x)",
+                             "cosh(x)",  "x^0.5",    "x^-1",    "x^y",     "pow(x, 2)", "asin(x)", "acos(x)",
+                             "acosh(x)", "atanh(x)", "tanh(x)", "step(x)", "ramp(x)",   "abs(x)"}) {
         const Formula f = formula(text);
         for (const double x : far)
             for (const double y : far) {
@@ -176,8 +176,8 @@ TEST(Formulas, ReadInputsThatLookLikeCalls) {
 
 TEST(Formulas, RandomTextNeverCrashes) {
     std::mt19937 random(5);
-    const char* const pieces[] = {"x",    "y",  "(",      ")",    "+", "-", "*", "/", "^", "**", ",",   "sin(",
-                                  "pow(", "1k", "2.5e-3", "min(", " ", "k", "{", ".", "e", "u(", "abs("};
+    const char* const pieces[] = {"x",    "y",  "(",      ")",    "+", "-", "*", "/", "^", "**",    ",",   "sin(",
+                                  "pow(", "1k", "2.5e-3", "min(", " ", "k", "{", ".", "e", "step(", "abs("};
     int good = 0;
     for (int n = 0; n < 20000; ++n) {
         std::string text;

@@ -59,7 +59,7 @@ std::string rewrittenExpression(std::string_view text, const CardParameters& par
             } else if (const auto found = parameters.find(upperCase(word)); found != parameters.end() && !call) {
                 result += fmt::format("({:.17g})", found->second);
             } else {
-                result += word;
+                result += call && small == "u" ? "step" : call && small == "uramp" ? "ramp" : word;
             }
         } else {
             result += text[at++];

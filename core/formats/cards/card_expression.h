@@ -18,8 +18,8 @@ using CardParameters = std::map<std::string, double>;
 /// names of parameters, abs sqrt exp ln log10 sin cos tan atan min max pow. The error says what stands in the way.
 Result<double> cardValue(std::string_view text, const CardParameters& parameters);
 
-/// An expression with every number written out, every known parameter as its value, and each v(...) and i(...) as
-/// `probe` gives it.
+/// An expression as a Formula reads it: every number written out, every known parameter as its value, u and uramp by
+/// our names for them, and each v(...) and i(...) as `probe` gives it.
 /// @param probe  'v' or 'i', and the names between the parentheses
 std::string rewrittenExpression(std::string_view text, const CardParameters& parameters,
                                 const std::function<std::string(char, const std::vector<std::string>&)>& probe);

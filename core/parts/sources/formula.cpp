@@ -107,7 +107,8 @@ public:
             "x is the voltage of xp against xn, from which no current is drawn, y and z alike; an open input is at "
             "0 V. The formula has + - * / ^, parentheses, numbers with factors (4.7k), parameters of the project, "
             "and abs, sqrt, exp, ln, log (to ten), sin, cos, tan, asin, acos, atan, sinh, cosh, tanh, asinh, acosh, "
-            "atanh, u (a step at 0), uramp (0 below 0), min, max and pow. Where mathematics leaves it undefined it "
+            "atanh, step (0 up to 0, then 1), ramp (0 below 0), min, max and pow. Where mathematics leaves it "
+            "undefined it "
             "goes on: roots and logarithms of negative numbers are those of zero. ";
         k.help += voltage_ ? "v is the potential of p against n."
                            : "The current flows inside from p to n: with xp on p and xn on n it is a conductor with "
