@@ -1,6 +1,7 @@
 #pragma once
 // Linear branches that several parts are made of.
 
+#include "network/layout.h"
 #include "parts/two_terminal.h"
 
 namespace hedgerow::parts {
@@ -186,11 +187,12 @@ inline void addBetweenWindings(NetworkBuilder& b, std::pair<int, int> one, std::
         if (from != to) addCapacitor(b, from, to, capacitance / 2);
 }
 
-/// A node behind a series inductance, or the node itself where that is zero: of a package, a lead, a track.
+/// A node behind a series inductance with its eddy currents, or the node itself where that is zero: of a package, a
+/// lead, a track.
 inline int behindInductance(NetworkBuilder& b, int node, double inductance) {
     if (inductance <= 0) return node;
     const int inner = b.addNode();
-    addInductor(b, node, inner, inductance);
+    addInductor(b, node, inner, inductance, 0, eddyConductance(b, inductance));
     return inner;
 }
 

@@ -21,6 +21,7 @@ constexpr double leastEase = 2;        ///< growth below which the first moments
 constexpr int guardPieces = 8;         ///< of a step, at whose ends guards are looked at
 constexpr double landing = 1e-13;      ///< of its scale, by which a guard may be past its end where a step ends with it
 constexpr int mostLandings = 40;
+constexpr double mostLandingError = 2;  ///< over the tolerance, of a step cut short
 constexpr int fewSameInstant = 10;
 constexpr int mostSameInstant = 1000;
 constexpr Tick shortest = 4;
@@ -189,10 +190,10 @@ void Run::travel(Tick until) {
         const bool atBreak = t_ + length == clock_.nextSource();
         if (!tryStep(length, atBreak)) continue;
         if (const auto crossing = firstCrossing()) {
-            const bool landed = landOn(*crossing, length);
-            if (error_) return;
+            const Landing landing = landOn(*crossing, length);
+            if (landing == Landing::repeat) continue;
             accept(length);
-            if (!landed) continue;  // the guard holds where the step now ends
+            if (landing == Landing::holds) continue;
             crossed(crossing->second);
             return;
         }
@@ -208,10 +209,9 @@ void Run::travel(Tick until) {
     if (!error_ && t_ == until) arrived();
 }
 
-/// Makes the last attempt anew, shorter, so that it ends where the guard has just ended. False when the guard holds
-/// after all, or after a failure.
+/// Makes the last attempt anew, shorter, so that it ends where the guard has just ended.
 /// @param length  of the attempt, in and out
-bool Run::landOn(const std::pair<double, std::size_t>& crossing, Tick& length) {
+Run::Landing Run::landOn(const std::pair<double, std::size_t>& crossing, Tick& length) {
     const Guard guard = switching_.guards()[crossing.second].guard;
     const double enough = landing * scales_.ofTerms(guard.terms);
     Tick holds = 0, ends = length;
@@ -220,23 +220,21 @@ bool Run::landOn(const std::pair<double, std::size_t>& crossing, Tick& length) {
     if (below > 0 && length > 1) {
         // Within the step only: true when a step to there sees it too.
         next = std::clamp<Tick>(next, 1, length - 1);
-        const auto outcome = stepper_.attempt(now_, t_, next, false);
-        if (outcome != Outcome::good && outcome != Outcome::inaccurate) return failStep(outcome), false;
+        if (!tryLanding(next)) return Landing::repeat;
         const double value = guard.valueAt(stepper_.end().z);
         length = next;
-        if (value > 0) return false;
+        if (value > 0) return Landing::holds;
         ends = next, below = value;
-        if (below >= -enough) return true;
+        if (below >= -enough) return Landing::ends;
         next = holds + (ends - holds) / 2;
     }
     for (int round = 0; round < mostLandings; ++round) {
         next = std::clamp(next, holds + 1, std::max(holds + 1, ends - 1));
         if (next >= ends) break;
-        const auto outcome = stepper_.attempt(now_, t_, next, false);
-        if (outcome != Outcome::good && outcome != Outcome::inaccurate) return failStep(outcome), false;
+        if (!tryLanding(next)) return Landing::repeat;
         const double value = guard.valueAt(stepper_.end().z);
         length = next;
-        if (value <= 0 && value >= -enough) return true;
+        if (value <= 0 && value >= -enough) return Landing::ends;
         // Between the two by a straight line, aimed a little beyond it, or halfway where that does not gain enough.
         const Tick before = ends - holds;
         if (value > 0)
@@ -247,31 +245,38 @@ bool Run::landOn(const std::pair<double, std::size_t>& crossing, Tick& length) {
         next = holds + static_cast<Tick>(std::ceil(share * static_cast<double>(ends - holds)));
         if (round % 3 == 2 && ends - holds > before / 4) next = holds + (ends - holds) / 2;
     }
-    if (length == ends) return true;
-    const auto outcome = stepper_.attempt(now_, t_, ends, false);
+    if (length == ends) return Landing::ends;
     length = ends;
-    if (outcome == Outcome::good || outcome == Outcome::inaccurate) return true;
-    return failStep(outcome), false;
+    return tryLanding(ends) ? Landing::ends : Landing::repeat;
+}
+
+/// An attempt that ends somewhere in a good one. False when it is none itself: the longer one stepped over something.
+bool Run::tryLanding(Tick length) {
+    const auto outcome = stepper_.attempt(now_, t_, length, false);
+    if (outcome == Outcome::good) return true;
+    // No shorter one can be told apart from the shortest.
+    if (outcome == Outcome::inaccurate && (stepper_.error() <= mostLandingError || length <= shortest)) return true;
+    return repeat(outcome, length), false;
 }
 
 /// One attempt; false when it must be made anew with the shorter step_.
 bool Run::tryStep(Tick length, bool atBreak) {
     const auto outcome = stepper_.attempt(now_, t_, length, atBreak);
     if (outcome == Outcome::good) return true;
+    if (outcome == Outcome::inaccurate && length <= shortest) {
+        ++rejected_;
+        return true;  // no shorter one can be told apart
+    }
+    return repeat(outcome, length), false;
+}
+
+/// Shortens the step after an attempt that was no good.
+void Run::repeat(Outcome outcome, Tick length) {
     ++rejected_;
-    if (length <= shortest) {
-        if (outcome == Outcome::inaccurate) return true;  // no shorter one can be told apart
-        failStep(outcome);
-        return false;
-    }
-    if (stepper_.method().order == 1 && outcome == Outcome::inaccurate) {
-        // From here on a higher order gains more.
-        takeOver();
-        return false;
-    }
+    if (stepper_.method().order == 1 && outcome == Outcome::inaccurate) return takeOver();  // which gains more from here
+    if (outcome != Outcome::inaccurate && length <= shortest) return failStep(outcome);
     const double factor = outcome == Outcome::inaccurate ? std::min(0.9, stepper_.growth()) : 0.25;
     step_ = std::max(shortest, static_cast<Tick>(factor * static_cast<double>(length)));
-    return false;
 }
 
 void Run::takeOver() {

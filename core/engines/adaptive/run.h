@@ -22,7 +22,10 @@ private:
     bool tryStep(Tick length, bool atBreak);
     /// The first guard that ends within the last attempt: part of the step, and index; nothing when all hold.
     std::optional<std::pair<double, std::size_t>> firstCrossing();
-    bool landOn(const std::pair<double, std::size_t>& crossing, Tick& length);
+    enum class Landing { ends, holds, repeat };  ///< what the guard does where the step ends, or no step
+    Landing landOn(const std::pair<double, std::size_t>& crossing, Tick& length);
+    bool tryLanding(Tick length);
+    void repeat(Outcome outcome, Tick length);
     void accept(Tick length);
     bool goOn(const Standing& from);
     bool begin(const std::string& what);

@@ -112,12 +112,14 @@ Outcome Newton::iterate(const Values& base, double alpha, Values& z, Values& x, 
         const double settled = careful ? carefulEnd : iterationShare * tolerance_;
         // Currents of capacitances are differences over the step: when they stop coming closer, rounding is all that is
         // left of them, and potentials and charges decide.
-        const bool rounded = round > 1 && moved <= settled && movedCurrents > slow * before;
+        const bool rounded = round > 1 && moved <= std::min(settled, noise) && movedCurrents > slow * before;
         moved = std::max(moved, rounded ? 0.0 : movedCurrents);
         const double rate = round > 0 && before > 0 ? moved / before : -1;
         // What is left after this step, from how fast the last ones became smaller.
-        if (rate >= 0 && rate < 1) contraction_ = std::max(rate, leastContraction);
-        const bool known = rate >= 0 ? rate < 1 : !careful;
+        // The way back from far away tells nothing of that.
+        const bool near = before <= 1;
+        if (rate >= 0 && rate < 1 && near) contraction_ = std::max(rate, leastContraction);
+        const bool known = rate >= 0 ? rate < 1 && near : !careful;
         if (moved == 0 || (known && moved * contraction_ / (1 - contraction_) <= settled) || rounded ||
             (rate > slow && moved < (careful ? carefulNoise : noise))) {
             if (careful || !system_.flatter()) return Outcome::good;
