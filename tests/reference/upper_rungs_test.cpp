@@ -39,14 +39,21 @@ double periodOf(const hedgerow::Run& run, const std::string& quantity, double fr
 
 }  // namespace
 
-// i = V / R (1 - exp(-t R / L)).
-TEST(UpperRungs, AResistorHasAnInductance) {
-    Circuit c = behind("10");
-    c.add("resistor", "R1", {"in", "0"}, {{"r", "1"}, {"ls", "1u"}, {"cp", "0"}}, 3).plan("5u", "1e-6");
-    const auto r = run(c);
-    ASSERT_TRUE(r);
-    for (const double t : {0.5e-6, 1e-6, 3e-6})
-        EXPECT_RELATIVE(at(*r, "R1.i", t), 10 * (1 - std::exp(-t / 1e-6)), 1e-4);
+// Beside L lie its eddy currents, G = 1 / (2 pi f_e L): i = V / R - (V / R - V / (R + 1 / G)) exp(-t / (L (1 / R +
+// G))).
+TEST(UpperRungs, AResistorHasAnInductanceWithEddyCurrents) {
+    for (const double frequency : {1e6, 1e9}) {
+        Circuit c = behind("10");
+        c.add("resistor", "R1", {"in", "0"}, {{"r", "1"}, {"ls", "1u"}, {"cp", "0"}, {"fe", std::to_string(frequency)}},
+              3)
+            .plan("5u", "1e-6");
+        const auto r = run(c);
+        ASSERT_TRUE(r);
+        const double g = 1 / (2 * std::numbers::pi * frequency * 1e-6);
+        for (const double t : {0.5e-6, 1e-6, 3e-6})
+            EXPECT_RELATIVE(at(*r, "R1.i", t), 10 - (10 - 10 / (1 + 1 / g)) * std::exp(-t / (1e-6 * (1 + g))), 2e-5)
+                << frequency;
+    }
 }
 
 // C dT/dt = I^2 R (1 + a T) - T / R_th, from the ambient of 25 degrees on.
@@ -363,10 +370,14 @@ TEST(UpperRungs, ASourceHasACable) {
 // Values of the pins: an inductance before the part, a capacitance from the net to the reference.
 TEST(UpperRungs, LayoutIsPartOfThePins) {
     Circuit c = behind("10");
-    c.add("resistor", "R1", {"in", "0"}, {{"r", "1"}, {"ls", "0"}, {"cp", "0"}, {"l_a", "2u"}}, 3).plan("10u", "1e-6");
+    c.add("resistor", "R1", {"in", "0"}, {{"r", "1"}, {"ls", "0"}, {"cp", "0"}, {"l_a", "2u"}, {"fe", "1T"}}, 3)
+        .plan("10u", "1e-6");
     const auto r = run(c);
     ASSERT_TRUE(r);
-    EXPECT_RELATIVE(at(*r, "R1.i", 2e-6), 10 * (1 - std::exp(-1.0)), 1e-4);
+    EXPECT_RELATIVE(at(*r, "R1.i", 2e-6), 10 * (1 - std::exp(-1.0)), 1e-5);
+    c.set("R1", "fe", "1M");
+    const double g = 1 / (2 * std::numbers::pi * 1e6 * 2e-6);
+    EXPECT_RELATIVE(at(*run(c), "R1.i", 2e-6), 10 - (10 - 10 / (1 + 1 / g)) * std::exp(-1 / (1 + g)), 1e-4);
     Circuit charged;
     charged.add("dc-current", "I1", {"0", "a"}, {{"level", "1m"}})
         .add("resistor", "R1", {"a", "0"}, {{"r", "10k"}, {"ls", "0"}, {"cp", "0"}, {"c_a", "1n"}}, 3)

@@ -24,7 +24,7 @@ constexpr int mostLandings = 40;
 constexpr double mostLandingError = 2;  ///< over the tolerance, of a step cut short
 constexpr int fewSameInstant = 10;
 constexpr int mostSameInstant = 1000;
-constexpr Tick shortest = 4;
+constexpr Tick shortest = 4, leastCourse = 64;
 
 }  // namespace
 
@@ -44,7 +44,6 @@ Run::Run(const Network& network, const RunRequest& request, RunSink& sink, const
       now_{{}, Values(system_.unknowns(), 0.0)},
       gateOn_(network.elements.size(), 0),
       entered_(network.elements.size(), 0),
-      between_(system_.unknowns()),
       eventsByElement_(network.elements.size(), 0) {
     longest_ = std::max<Tick>(1, request.end / piecesOfRun);
     for (const auto& source : network.sources)
@@ -222,9 +221,17 @@ Run::Landing Run::landOn(const std::pair<double, std::size_t>& crossing, Tick& l
         next = std::clamp<Tick>(next, 1, length - 1);
         if (!tryLanding(next)) return Landing::repeat;
         const double value = guard.valueAt(stepper_.end().z);
-        length = next;
-        if (value > 0) return Landing::holds;
-        ends = next, below = value;
+        if (value > 0) {
+            // The course within the step told of a crossing that is none. A shorter one tells better.
+            if (8 * next >= length || length <= leastCourse) {
+                length = next;
+                return Landing::holds;
+            }
+            step_ = length / 4;
+            ++rejected_;
+            return Landing::repeat;
+        }
+        length = ends = next, below = value;
         if (below >= -enough) return Landing::ends;
         next = holds + (ends - holds) / 2;
     }
@@ -273,7 +280,8 @@ bool Run::tryStep(Tick length, bool atBreak) {
 /// Shortens the step after an attempt that was no good.
 void Run::repeat(Outcome outcome, Tick length) {
     ++rejected_;
-    if (stepper_.method().order == 1 && outcome == Outcome::inaccurate) return takeOver();  // which gains more from here
+    if (stepper_.method().order == 1 && outcome == Outcome::inaccurate)
+        return takeOver();  // which gains more from here
     if (outcome != Outcome::inaccurate && length <= shortest) return failStep(outcome);
     const double factor = outcome == Outcome::inaccurate ? std::min(0.9, stepper_.growth()) : 0.25;
     step_ = std::max(shortest, static_cast<Tick>(factor * static_cast<double>(length)));
@@ -299,33 +307,27 @@ void Run::failStep(Outcome outcome) {
 
 std::optional<std::pair<double, std::size_t>> Run::firstCrossing() {
     const auto& guards = switching_.guards();
-    if (guards.empty()) return {};
-    const auto broken = [&](std::size_t i, const Values& z) {
-        return guards[i].guard.valueAt(z) < -switching_.zero() * scales_.ofTerms(guards[i].guard.terms);
-    };
     std::optional<std::pair<double, std::size_t>> first;
-    double before = 0;
-    for (int piece = 1; piece <= guardPieces && !first; ++piece) {
-        const double part = static_cast<double>(piece) / guardPieces;
-        if (piece < guardPieces)
-            stepper_.within(part, between_);
-        else
-            between_ = stepper_.end().z;
-        for (std::size_t i = 0; i < guards.size(); ++i) {
-            if (!broken(i, between_)) continue;
+    for (std::size_t i = 0; i < guards.size(); ++i) {
+        const Guard& guard = guards[i].guard;
+        const Course course = stepper_.courseOf(guard);
+        const double least = -switching_.zero() * scales_.ofTerms(guard.terms), end = guard.valueAt(stepper_.end().z);
+        const auto at = [&](double part) { return part < 1 ? course.at(part) : end; };
+        const double until = first ? first->first : 1.0;
+        for (int piece = 1; piece <= guardPieces; ++piece) {
+            const double before = static_cast<double>(piece - 1) / guardPieces,
+                         part = std::min(static_cast<double>(piece) / guardPieces, until);
+            if (before >= until) break;
+            if (at(part) >= least) continue;
             // Halving: down to where the guard is zero, but on the far side of it.
-            double low = before, high = first ? std::min(part, first->first) : part;
-            Values middle(between_.size());
-            stepper_.within(high, middle);
-            if (high < part && !broken(i, middle)) continue;
+            double low = before, high = part;
             for (int k = 0; k < 50 && high - low > 1e-13; ++k) {
                 const double half = (low + high) / 2;
-                stepper_.within(half, middle);
-                (guards[i].guard.valueAt(middle) < 0 ? high : low) = half;
+                (at(half) < 0 ? high : low) = half;
             }
             first = {high, i};
+            break;
         }
-        before = part;
     }
     return first;
 }

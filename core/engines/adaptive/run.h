@@ -56,7 +56,6 @@ private:
     std::vector<Tick> entered_;
     std::int64_t signalVersion_ = -1;
     std::size_t instant_ = 0;
-    Values between_;
     Tick lastEvent_ = -1;
     int sameInstant_ = 0;
     std::int64_t steps_ = 0, rejected_ = 0, events_ = 0, crossings_ = 0, gateEvents_ = 0;

@@ -168,6 +168,17 @@ void Stepper::within(double part, std::span<double> z) const {
     }
 }
 
+Course Stepper::courseOf(const Guard& guard) const {
+    Course course;
+    course.powers = tableau_->dense.size();
+    for (std::size_t i = 0; i < course.powers; ++i) {
+        const double value = guard.valueAt(stages_[static_cast<std::size_t>(tableau_->dense[i])]);
+        for (std::size_t power = 0; power < course.powers; ++power)
+            course.coefficients[power] += value * weights_[i * course.powers + power];
+    }
+    return course;
+}
+
 Outcome Stepper::euler(Instant& at, Tick t, double seconds) {
     newton_.sources(t);
     base_ = at.x;

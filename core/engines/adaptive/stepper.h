@@ -1,6 +1,7 @@
 #pragma once
 // One step of an implicit Runge-Kutta method, with its error; and the tiny steps that find consistent values.
 
+#include <array>
 #include <functional>
 #include <optional>
 #include <span>
@@ -13,6 +14,19 @@
 namespace hedgerow::adaptive {
 
 using namespace implicit;
+
+/// A polynomial of the part of a step, 0 to 1.
+class Course {
+public:
+    double at(double part) const {
+        double value = 0;
+        for (std::size_t power = powers; power-- > 0;) value = value * part + coefficients[power];
+        return value;
+    }
+    static constexpr std::size_t mostPowers = 4;
+    std::array<double, mostPowers> coefficients = {};
+    std::size_t powers = 0;
+};
 
 class Stepper {
 public:
@@ -33,6 +47,8 @@ public:
     double growth() const;
     /// The unknowns within the last attempt, by a polynomial through its stages. @param part  0 to 1
     void within(double part, std::span<double> z) const;
+    /// The same of a guard.
+    Course courseOf(const Guard& guard) const;
 
     /// One step of backward Euler of `seconds` that ends at `t`. `at` becomes its end.
     Outcome euler(Instant& at, Tick t, double seconds);

@@ -147,7 +147,7 @@ void System::addSmooth(double alpha) {
 }
 
 bool System::flatter() const {
-    constexpr double much = 2;
+    constexpr double much = 3;
     for (std::size_t i = 0; i < factored_.size() && i < stamp_.unknowns.size(); ++i)
         if (much * std::abs(stamp_.unknowns[i].value) < std::abs(factored_[i])) return true;
     return false;
