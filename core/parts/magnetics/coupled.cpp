@@ -156,11 +156,11 @@ std::vector<RungKind> coupledRungs() {
         {1, "inductances and couplings", "v_j = Σ M_jk di_k/dt,  M_jk = k_jk √(L_j L_k)", "Neumann's law", 1.0},
         {2, "winding resistances", "v_j = R_j i_j + Σ M_jk di_k/dt", "Neumann's and Ohm's laws", 1.7},
         {3, "capacitances of and between windings",
-         "beside each winding C_w; between neighbours C_ww, half at either end", "lumped capacitances of windings", 6},
+         "beside each winding C_w; between neighbours C_ww, half at either end", "lumped capacitances of windings", 25},
         {4, "the shared flux saturates",
          "x = k_sat u + (1 − k_sat) u_sat atan(u / u_sat),  u = Σ b_j i_j along the greatest eigenvector of the "
          "couplings",
-         "the inductance falls with the square of the current towards a rest; leakages stay", 15}};
+         "the inductance falls with the square of the current towards a rest; leakages stay", 30}};
 }
 
 /// Those of rung 4. @param meaning  of the current

@@ -167,13 +167,13 @@ public:
                     "equivalent circuit of the transformer", 1.7},
                    {3, "leakage inductances, winding capacitances",
                     "v_k = R_k i_k + L_σk di_k/dt + N_k e;  beside the first winding C_w, from it to each other C_ww",
-                    "equivalent circuit of the transformer", 2.0},
+                    "equivalent circuit of the transformer", 20},
                    {4, "saturating core",
                     "x = k_sat i_m + (1 − k_sat) I_sat atan(i_m / I_sat),  L_m dx/dt = N_1 e,  Σ N_k i_k = N_1 (i_m + "
                     "N_1 e / R_c)",
                     "the inductance falls with the square of the magnetising current towards a rest; the state is the "
                     "flux",
-                    12}};
+                    28}};
         k.group = "Magnetics";
         return k;
     }

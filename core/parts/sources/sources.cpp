@@ -91,7 +91,7 @@ public:
         if (voltage_) {
             k.rungs.push_back({3, "cable to its terminals",
                                "behind R_i, L_i and the cable R_w, L_w stands its capacitance C_w with R_c in series",
-                               "one section of a line: its wavelength is far above its length", 90});
+                               "one section of a line: its wavelength is far above its length", 20});
             const auto cable = [&](const char* key, const char* label, const char* symbol, const char* unit,
                                    const char* standard) {
                 k.parameters.push_back({.key = key,
@@ -105,7 +105,7 @@ public:
             cable("rw", "resistance of the cable", "R_w", "Ω", "5m");
             cable("lw", "inductance of the cable", "L_w", "H", "500n");
             cable("cw", "capacitance of the cable", "C_w", "F", "500p");
-            cable("rcw", "resistance in series with it", "R_c", "Ω", "100m");
+            cable("rcw", "resistance in series with it", "R_c", "Ω", "1.5");
         }
         k.help = std::string(voltage_ ? "v is the potential of p against n; i counts into p, so that a source that "
                                         "delivers has a negative p. "
