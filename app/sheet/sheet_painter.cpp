@@ -162,6 +162,7 @@ private:
             painter_.drawRoundedRect(partBox(part, *kind).adjusted(-4, -4, 4, 4), 6, 6);
         }
         SymbolLook look{p.ink};
+        look.part = &part;
         if (scene_.instant) {
             look.conducting = scene_.instant->conducting(part.name).value_or(false);
             const double current = scene_.instant->value(part.name + ".i").value_or(0.0);

@@ -174,7 +174,7 @@ void SheetView::paintMode(QPainter& painter) const {
         part.at = at;
         painter.save();
         enterPart(painter, part);
-        drawSymbol(painter, *kind, {p.sloe});
+        drawSymbol(painter, *kind, {.colour = p.sloe, .part = &part});
         painter.restore();
         painter.setPen(QPen(p.sloe, 1.5));
         painter.setBrush(p.sloeTint);

@@ -6,6 +6,7 @@
 
 #include <QPainter>
 
+#include "model/values.h"
 #include "style/theme.h"
 
 namespace hedgerow::app {
@@ -47,12 +48,18 @@ void drawMark(QPainter& painter, const PartKind& kind, const QColor& colour) {
     painter.restore();
 }
 
+std::string wordOf(const Part* part, const PartKind& kind, const std::string& key) {
+    const auto word = partChoice(part ? *part : Part{}, kind, key);
+    return word ? *word : "";
+}
+
 }  // namespace
 
 void drawSymbol(QPainter& painter, const PartKind& kind, const SymbolLook& look) {
     for (const Stroke& stroke : kind.symbol) {
         if (stroke.when == Stroke::When::conducting && !look.conducting) continue;
         if (stroke.when == Stroke::When::blocking && look.conducting) continue;
+        if (stroke.choice && wordOf(look.part, kind, stroke.choice->key) != stroke.choice->word) continue;
         double width = stroke.weight == Stroke::Weight::thin     ? 1.2
                        : stroke.weight == Stroke::Weight::normal ? 2.0
                                                                  : 2.8;

@@ -12,8 +12,9 @@ namespace hedgerow::app {
 
 struct SymbolLook {
     QColor colour;
-    bool conducting = false;  ///< of switching parts
-    bool emphasised = false;  ///< carries current at the cursor: heavier strokes
+    bool conducting = false;     ///< of switching parts
+    bool emphasised = false;     ///< carries current at the cursor: heavier strokes
+    const Part* part = nullptr;  ///< whose choices count; without one the kind's own
 };
 
 QPainterPath strokePath(const std::string& path);

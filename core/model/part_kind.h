@@ -4,6 +4,7 @@
 #include <limits>
 #include <map>
 #include <memory>
+#include <optional>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -59,6 +60,10 @@ struct Stroke {
     Weight weight = Weight::normal;
     bool filled = false;
     When when = When::always;  ///< of switching parts: drawn only in this state
+    struct Choice {
+        std::string key, word;
+    };
+    std::optional<Choice> choice = {};  ///< drawn only where this parameter says this word
 };
 
 struct PartKind {

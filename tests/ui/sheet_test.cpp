@@ -340,6 +340,30 @@ TEST(Sheet, AltDragsCopiesAndDrawsALasso) {
     EXPECT_EQ(window.workspace().selection(), (std::set<int>{named(window, "C2")->id}));
 }
 
+// The symbol tells whether a transistor is an npn or a pnp, an n-channel or a p-channel, not the word beside it alone.
+TEST(Sheet, SymbolsFollowTheChoiceOfAPart) {
+    struct Kind {
+        const char *typed, *key, *other;
+    };
+    for (const Kind& kind : {Kind{"bipolar", "polarity", "pnp"}, Kind{"mosfet-with-gate-pin", "channel", "p-channel"}}) {
+        Window window;
+        window.place(kind.typed, {0, 0});
+        ASSERT_TRUE(named(window, "Q1")) << kind.typed;
+        window.workspace().select({named(window, "Q1")->id});
+        // Left of where name and values stand.
+        const QRect symbol(window.pixel({-40, -40}), window.pixel({21, 40}));
+        const auto picture = [&] {
+            QApplication::processEvents();
+            return window.sheet().grab(symbol).toImage();
+        };
+        const QImage before = picture();
+        EXPECT_EQ(picture(), before);
+        fillField(window, kind.key, kind.other);
+        ASSERT_EQ(*named(window, "Q1")->values.find(kind.key), kind.other);
+        EXPECT_NE(picture(), before) << kind.typed;
+    }
+}
+
 TEST(Sheet, PinsAreJoinedByName) {
     Window window;
     window.place("r 10", {0, 0});

@@ -205,7 +205,12 @@ public:
                            {"M -12 8 L 0 20 L 0 32"},
                            {"M -12 -16 L -12 16", Stroke::Weight::heavy},
                            {"M -32 0 L -12 0", Stroke::Weight::thin},
-                           {"M 0 20 L -8 18 M 0 20 L -4 12", Stroke::Weight::thin}},
+                           {.path = "M 0 20 L -8 18 M 0 20 L -4 12",
+                            .weight = Stroke::Weight::thin,
+                            .choice = Stroke::Choice{"polarity", "npn"}},
+                           {.path = "M -10 10 L -2 12 M -10 10 L -6 18",
+                            .weight = Stroke::Weight::thin,
+                            .choice = Stroke::Choice{"polarity", "pnp"}}},
                 .labelAt = {14, -4},
                 .group = "Switches"};
     }

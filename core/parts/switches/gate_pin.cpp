@@ -13,6 +13,7 @@ namespace {
 class GatePinMosfet final : public SwitchingPart {
 public:
     PartKind kind() const override {
+        const Stroke::Choice n{"channel", "n-channel"}, p{"channel", "p-channel"};
         return {
             .id = "mosfet-with-gate-pin",
             .title = "MOSFET with a gate pin",
@@ -45,11 +46,12 @@ public:
             .symbol = {{"M 0 -32 L 0 -14 L -12 -14"},
                        {"M 0 32 L 0 14 L -12 14"},
                        {"M -18 -16 L -18 16"},
-                       {"M -32 0 L -18 0"},
+                       {.path = "M -32 0 L -18 0", .choice = n},
+                       {.path = "M -32 0 L -24 0 O -21 0 3", .choice = p},
                        {"M -12 -18 L -12 18", Stroke::Weight::heavy},
                        {"M 0 -24 L 14 -24 L 14 24 L 0 24", Stroke::Weight::thin},
-                       {"M 9 5 L 19 5 L 14 -5 Z", Stroke::Weight::thin},
-                       {"M 9 -5 L 19 -5", Stroke::Weight::thin}},
+                       {.path = "M 9 5 L 19 5 L 14 -5 Z M 9 -5 L 19 -5", .weight = Stroke::Weight::thin, .choice = n},
+                       {.path = "M 9 -5 L 19 -5 L 14 5 Z M 9 5 L 19 5", .weight = Stroke::Weight::thin, .choice = p}},
             .labelAt = {26, -4},
             .group = "Switches"};
     }
