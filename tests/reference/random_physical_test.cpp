@@ -103,20 +103,79 @@ protected:
         return made;
     }
 
+    /// Two windings store what one switch lets in; a clamp takes what leaks.
+    Case isolated() {
+        const double f = number(5e4, 2e5), level = number(12, 300);
+        Case made{{}, 12 / f, "isolated", "D1"};
+        Circuit& c = made.circuit;
+        c.add("dc-voltage", "V1", {"in", "0"}, {{"level", text(level)}})
+            .add("modulator", "M1", {"", "g", ""}, {{"f", text(f)}, {"duty", between(0.2, 0.45)}})
+            .add("coupled-inductors-2", "T1", {"in", "d", "0", "s"},
+                 {{"l1", between(5 / f, 20 / f)}, {"l2", between(2 / f, 10 / f)}, {"k12", between(0.95, 0.998)}}, 4)
+            .add("mosfet", "Q1", {"d", "0", "g"}, {}, 4)
+            .add("capacitor", "CC", {"clamp", "in"}, {{"c", text(0.3 / f)}})
+            .add("resistor", "RC", {"clamp", "in"}, {{"r", between(50, 500)}});
+        diode(c, "D2", "d", "clamp");
+        diode(c, "D1", "s", "out");
+        c.add("capacitor", "C1", {"out", "0"}, {{"c", between(1 / f, 5 / f)}, {"v0", "0"}})
+            .add("resistor", "R1", {"out", "0"}, {{"r", between(3, 50)}});
+        return made;
+    }
+    /// A leg with dead times into a choke.
+    Case leg() {
+        const double f = number(2e4, 2e5);
+        const std::string kind = random_() % 2 ? "mosfet" : "gan-hemt";
+        Case made{{}, 12 / f, "leg, " + kind, "Q2"};
+        made.circuit.add("dc-voltage", "V1", {"in", "0"}, {{"level", between(10, 300)}})
+            .add("modulator", "M1", {"", "g", "h"},
+                 {{"f", text(f)}, {"duty", between(0.2, 0.8)}, {"dead", text(number(0.002, 0.02) / f)}})
+            .add(kind, "Q1", {"in", "x", "g"}, {}, 4)
+            .add(kind, "Q2", {"x", "0", "h"}, {}, 4)
+            .add("inductor", "L1", {"x", "out"}, {{"l", between(5 / f, 50 / f)}, {"dcr", "10m"}}, 2)
+            .add("capacitor", "C1", {"out", "0"}, {{"c", between(0.3 / f, 3 / f)}, {"v0", "0"}})
+            .add("resistor", "R1", {"out", "0"}, {{"r", between(1, 50)}});
+        return made;
+    }
+    /// A transistor whose gate or base is driven by a pulse through a resistance.
+    Case driven() {
+        const bool field = random_() % 2;
+        const double f = number(1e4, 1e5), level = number(10, 60);
+        Case made{{}, 12 / f, field ? "driven gate" : "driven base", "D1"};
+        Circuit& c = made.circuit;
+        c.add("dc-voltage", "V1", {"in", "0"}, {{"level", text(level)}})
+            .add("pulse-voltage", "V2", {"p", "0"},
+                 {{"low", "0"}, {"high", field ? "12" : "5"}, {"f", text(f)}, {"duty", "0.4"}})
+            .add("resistor", "RB", {"p", "b"}, {{"r", field ? between(5, 100) : between(20, 200)}});
+        if (field)
+            c.add("mosfet-with-gate-pin", "Q1", {"x", "b", "0"}, {}, 4);
+        else
+            c.add("bipolar-transistor", "Q1", {"x", "b", "0"}, {}, 4);
+        c.add("inductor", "L1", {"in", "y"}, {{"l", between(5 / f, 50 / f)}})
+            .add("resistor", "R1", {"y", "x"}, {{"r", between(20, 100)}});
+        diode(c, "D1", "x", "in");
+        return made;
+    }
+
     std::mt19937 random_{GetParam()};
 };
 
 TEST_P(RandomPhysical, SameAsFine) {
-    switch (GetParam() % 4) {
+    switch (GetParam() % 7) {
         case 0:
             return expectSameAsFine(halfWave());
         case 1:
             return expectSameAsFine(bridge());
+        case 2:
+            return expectSameAsFine(isolated());
+        case 3:
+            return expectSameAsFine(leg());
+        case 4:
+            return expectSameAsFine(driven());
         default:
-            return expectSameAsFine(converter(GetParam() % 4 == 3));
+            return expectSameAsFine(converter(GetParam() % 7 == 6));
     }
 }
-INSTANTIATE_TEST_SUITE_P(Seeds, RandomPhysical, ::testing::Range(0U, 24U));
+INSTANTIATE_TEST_SUITE_P(Seeds, RandomPhysical, ::testing::Range(0U, 35U));
 
 // After the reverse current has snapped off, 20 pF ring with 26 uH at 7 MHz, far below the current's tolerance. An
 // iteration that came back from far away was taken for settled, and the ring never died.

@@ -120,8 +120,7 @@ void Run::firstPoint() {
     recorder_.event(t_, now_.z);
     showLogic();
     beforeEvent_ = longest_;
-    step_ = toTicks(firstStep);
-    stepper_.use(backwardEuler());
+    easeIn();
 }
 
 bool Run::start() {
@@ -282,9 +281,21 @@ void Run::repeat(Outcome outcome, Tick length) {
     ++rejected_;
     if (stepper_.method().order == 1 && outcome == Outcome::inaccurate)
         return takeOver();  // which gains more from here
+    if (freshEvent_ && length <= toTicks(firstStep)) {
+        // Charges may flow within less than the moment in which the event was settled: the currents it left are others.
+        freshEvent_ = false;
+        if (stepper_.fitUnknowns(now_, t_)) return;
+    }
     if (outcome != Outcome::inaccurate && length <= shortest) return failStep(outcome);
     const double factor = outcome == Outcome::inaccurate ? std::min(0.9, stepper_.growth()) : 0.25;
     step_ = std::max(shortest, static_cast<Tick>(factor * static_cast<double>(length)));
+}
+
+/// The first moments after an event.
+void Run::easeIn() {
+    step_ = toTicks(firstStep);
+    stepper_.use(backwardEuler());
+    freshEvent_ = true;
 }
 
 void Run::takeOver() {
@@ -334,6 +345,7 @@ std::optional<std::pair<double, std::size_t>> Run::firstCrossing() {
 
 void Run::accept(Tick length) {
     ++steps_;
+    freshEvent_ = false;
     now_ = stepper_.end();
     scales_.see(now_.z, now_.x);
     const Stopwatch watch;
@@ -413,8 +425,7 @@ void Run::enter(const std::vector<int>& wanted, const std::string& what) {
     recorder_.setSegments(switching_.segments());
     if (settled) recorder_.event(t_, now_.z);
     beforeEvent_ = std::max(step_, beforeEvent_);
-    step_ = toTicks(firstStep);
-    stepper_.use(backwardEuler());
+    easeIn();
     secondsEvents_ += watch.seconds();
     if (!settled) return fail(settled.error());
     showLogic();

@@ -36,6 +36,7 @@ private:
     void showLogic();
     Tick nextTimeout() const;
     void fail(Error error);
+    void easeIn();
     void takeOver();
     void failStep(Outcome outcome);
 
@@ -63,6 +64,7 @@ private:
     double secondsEvents_ = 0, secondsStoring_ = 0;
     std::optional<Error> error_;
     bool stopped_ = false;
+    bool freshEvent_ = false;  ///< no step was taken since it
     Stopwatch watch_;
 };
 

@@ -179,6 +179,15 @@ Course Stepper::courseOf(const Guard& guard) const {
     return course;
 }
 
+bool Stepper::fitUnknowns(Instant& at, Tick t) {
+    newton_.sources(t);
+    Values z = at.z;
+    if (newton_.solveCarefully(at.x, 0, z, x_) != Outcome::good) return false;
+    at.z = std::move(z);
+    known_ = false;
+    return true;
+}
+
 Outcome Stepper::euler(Instant& at, Tick t, double seconds) {
     newton_.sources(t);
     base_ = at.x;

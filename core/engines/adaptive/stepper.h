@@ -50,6 +50,9 @@ public:
     /// The same of a guard.
     Course courseOf(const Guard& guard) const;
 
+    /// Finds the unknowns that belong to the states of `at`. False, and it is as it was, where these do not fix them.
+    bool fitUnknowns(Instant& at, Tick t);
+
     /// One step of backward Euler of `seconds` that ends at `t`. `at` becomes its end.
     Outcome euler(Instant& at, Tick t, double seconds);
 

@@ -112,7 +112,8 @@ public:
                 {{1, "closed or open", "on: v = 0,  off: i = 0", "definition", 1.0},
                  {2, "on-resistance, leakage", "on: v = R_on i,  off: i = v / R_off", "Ohm's law in each state", 1.7},
                  {3, "output capacitance, package inductance",
-                  "as below, beside it C_o behind R_o, both behind L_pk; R_on at least 1 mΩ",
+                  "as below, beside it C_o behind R_o, both behind L_pk and the 2π f_e L_pk beside it; R_on at least 1 "
+                  "mΩ",
                   "a contact with the energy that it shorts", 125},
                  {4, "turns gradually, heats itself, curved capacitance",
                   "i = v R_off^−(1−s) (R_on (1 + α (T − 25 °C)))^−s,  t_sw ds/dt = g − s;  C(v) = C_o (1 + v/φ)^−m; "
