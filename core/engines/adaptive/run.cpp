@@ -24,7 +24,8 @@ constexpr int mostLandings = 40;
 constexpr double mostLandingError = 2;  ///< over the tolerance, of a step cut short
 constexpr int fewSameInstant = 10;
 constexpr int mostSameInstant = 1000;
-constexpr Tick shortest = 4, leastCourse = 64;
+constexpr Tick shortest = 4;
+constexpr Tick leastCourse = 64;  ///< of a step whose course within may be doubted
 
 }  // namespace
 

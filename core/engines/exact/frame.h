@@ -20,28 +20,9 @@ using Matrix = Eigen::Matrix<Real, Eigen::Dynamic, Eigen::Dynamic>;
 template <class Real>
 using Vector = Eigen::Matrix<Real, Eigen::Dynamic, 1>;
 
-/// The same sums as in product(), where calling it would cost more than they do.
-template <std::size_t Rows, class Real>
-inline void smallProduct(const Real* m, Eigen::Index columns, const Real* x, Real* out) {
-    Real sum[Rows] = {};
-    for (Eigen::Index j = 0; j < columns; ++j, m += Rows)
-        for (std::size_t i = 0; i < Rows; ++i) sum[i] += m[i] * x[j];
-    for (std::size_t i = 0; i < Rows; ++i) out[i] = sum[i];
-}
-
 /// out = m x.
 template <class Real>
 inline void multiply(const Matrix<Real>& m, const Real* x, Real* out) {
-    switch (m.rows()) {
-        case 1:
-            return smallProduct<1>(m.data(), m.cols(), x, out);
-        case 2:
-            return smallProduct<2>(m.data(), m.cols(), x, out);
-        case 3:
-            return smallProduct<3>(m.data(), m.cols(), x, out);
-        case 4:
-            return smallProduct<4>(m.data(), m.cols(), x, out);
-    }
     product(m.data(), static_cast<std::size_t>(m.rows()), static_cast<std::size_t>(m.cols()), x, out);
 }
 

@@ -27,23 +27,15 @@ template <std::size_t Count>
         std::memcpy(out + (i + 1 < Count ? i * lanes : last), &sum[i], sizeof(Lanes));
 }
 
-template <std::size_t Rows>
-[[gnu::always_inline]] inline void few(const double* m, std::size_t columns, const double* x, double* out) {
-    double sum[Rows] = {};
-    for (std::size_t j = 0; j < columns; ++j, m += Rows)
-        for (std::size_t i = 0; i < Rows; ++i) sum[i] += m[i] * x[j];
-    for (std::size_t i = 0; i < Rows; ++i) out[i] = sum[i];
-}
-
 }  // namespace
 
-HEDGEROW_WIDE void product(const double* m, std::size_t rows, std::size_t columns, const double* x, double* out) {
+HEDGEROW_WIDE void longProduct(const double* m, std::size_t rows, std::size_t columns, const double* x, double* out) {
     const std::size_t all = rows;
     for (; rows > lanes * most; rows -= lanes * most, m += lanes * most, out += lanes * most)
         blocks<most>(m, all, columns, lanes * (most - 1), x, out);
     // The last block overlaps the one before it where the rows do not fill it.
     const std::size_t last = rows - lanes;
-    switch (all < lanes ? 0 : (rows + lanes - 1) / lanes) {
+    switch ((rows + lanes - 1) / lanes) {
         case 1:
             return blocks<1>(m, all, columns, last, x, out);
         case 2:
@@ -61,17 +53,9 @@ HEDGEROW_WIDE void product(const double* m, std::size_t rows, std::size_t column
         case 8:
             return blocks<8>(m, all, columns, last, x, out);
     }
-    switch (rows) {
-        case 1:
-            return few<1>(m, columns, x, out);
-        case 2:
-            return few<2>(m, columns, x, out);
-        case 3:
-            return few<3>(m, columns, x, out);
-    }
 }
 
-void product(const long double* m, std::size_t rows, std::size_t columns, const long double* x, long double* out) {
+void longProduct(const long double* m, std::size_t rows, std::size_t columns, const long double* x, long double* out) {
     for (std::size_t i = 0; i < rows; ++i) out[i] = 0;
     for (std::size_t j = 0; j < columns; ++j)
         for (std::size_t i = 0; i < rows; ++i) out[i] += m[j * rows + i] * x[j];
