@@ -53,8 +53,9 @@ TEST(Elimination, AgreesWithDenseAlgebra) {
         const Elimination<double> elimination(sparse(augmented), size, 4);
         Eigen::FullPivLU<Dense> reference(f);
         ASSERT_EQ(elimination.freeCount(), reference.dimensionOfKernel()) << "trial " << trial;
-        Dense solution, kernel;
-        elimination.solve(solution, kernel);
+        Sparse<double> solvedRows, kernelRows;
+        elimination.solve(solvedRows, kernelRows);
+        const Dense solution = solvedRows, kernel = kernelRows;
         const double scale = std::max(1.0, f.cwiseAbs().maxCoeff()) * std::max(1.0, solution.cwiseAbs().maxCoeff());
         EXPECT_LT((f * solution.leftCols(3) - f * wanted).cwiseAbs().maxCoeff(), 1e-9 * scale);
         if (elimination.freeCount() == 0) {
@@ -65,7 +66,7 @@ TEST(Elimination, AgreesWithDenseAlgebra) {
         const Dense consistency = elimination.consistency();
         EXPECT_LT(consistency.leftCols(3).cwiseAbs().maxCoeff(), 1e-8 * scale) << "what can be met asks for nothing";
         // The same combination of rows of F itself vanishes.
-        EXPECT_LT(elimination.leftOf(sparse(f)).cwiseAbs().maxCoeff(), 1e-8 * scale);
+        EXPECT_LT(Dense(elimination.leftOf(sparse(f), size)).cwiseAbs().maxCoeff(), 1e-8 * scale);
     }
 }
 

@@ -14,6 +14,7 @@ constexpr int blockRounds = 8;
 constexpr int pivotRounds = 200;
 constexpr std::size_t mostEnumerated = 4096;
 constexpr std::size_t cacheBytes = std::size_t{48} << 20;
+constexpr std::int64_t configurationsPerTrim = 32;
 constexpr double microStepSeconds = 1e-9;
 constexpr double lenience = 1e4;  ///< times its noise a guard may be off when nothing else fits
 
@@ -22,6 +23,24 @@ auto along(const Terms& terms, const Z& z) {
     typename Z::Scalar sum = 0;
     for (const auto& [column, factor] : terms) sum += factor * z(column);
     return sum;
+}
+
+/// Adds a row of a sparse matrix to one of a full one.
+template <class Real, class Row>
+void addRow(const Sparse<Real>& m, int row, Real factor, Row&& to) {
+    for (typename Sparse<Real>::InnerIterator of(m, row); of; ++of) to(of.col()) += factor * of.value();
+}
+
+/// Whether identity + projection leaves nothing of an entry.
+template <class Real>
+bool vanishes(const Sparse<Real>& projection, int entry) {
+    bool own = false;
+    for (typename Sparse<Real>::InnerIterator of(projection, entry); of; ++of) {
+        const bool diagonal = of.col() == entry;
+        own |= diagonal;
+        if (std::abs(of.value() + (diagonal ? Real(1) : Real(0))) > Real(1e-9)) return false;
+    }
+    return own;
 }
 
 }  // namespace
@@ -47,15 +66,15 @@ Mode<Real>::Mode(const Frame<Real>& frame, Segments chosen, std::shared_ptr<Alge
     if (c.impulse.size() > 0) guardImpulse = guardValue;
     for (Eigen::Index i = 0; i < count; ++i) {
         for (const auto& [column, factor] : guards[static_cast<std::size_t>(i)].terms) {
-            guardValue.row(i) += static_cast<Real>(factor) * c.readout.row(column);
-            if (c.impulse.size() > 0) guardImpulse.row(i) += static_cast<Real>(factor) * c.impulse.row(column);
+            addRow(c.readout, column, static_cast<Real>(factor), guardValue.row(i));
+            if (c.impulse.size() > 0) addRow(c.impulse, column, static_cast<Real>(factor), guardImpulse.row(i));
         }
         guardValue(i, frame.states) += constants[static_cast<std::size_t>(i)];
     }
     if (!c.projects) return;
     for (int i = 0; i < frame.states; ++i)
         if (frame.network.states[static_cast<std::size_t>(i)].sort == StateSort::windingCurrent &&
-            c.projector.row(i).cwiseAbs().maxCoeff() <= Real(1e-9))
+            vanishes(c.projection, i))
             lost.push_back(i);
 }
 
@@ -81,7 +100,7 @@ const std::vector<Real>& Mode<Real>::noise(const Magnitudes<Real>& magnitudes) {
 
 template <class Real>
 Commutation<Real>::Commutation(const Frame<Real>& frame, Magnitudes<Real>& magnitudes)
-    : frame_(frame), magnitudes_(magnitudes) {
+    : frame_(frame), skeleton_(frame), magnitudes_(magnitudes) {
     for (std::size_t i = 0; i < frame.network.elements.size(); ++i)
         if (frame.network.elements[i]->logicSignal() >= 0) logic_.push_back(i);
 }
@@ -112,7 +131,7 @@ Mode<Real>& Commutation<Real>::mode(const Segments& segments) {
             equations[i] = frame_.network.elements[i]->equations(segments[i]);
         auto& algebra = algebras_[equations];
         if (!algebra) {
-            algebra = std::make_shared<Algebra<Real>>(frame_, segments);
+            algebra = std::make_shared<Algebra<Real>>(skeleton_, segments);
             ++built_;
         }
         place = std::make_unique<Mode<Real>>(frame_, segments, algebra);
@@ -127,7 +146,9 @@ Mode<Real>& Commutation<Real>::mode(const Segments& segments) {
 /// Drops the half of the modes that was not used for longest.
 template <class Real>
 void Commutation<Real>::trim(const Mode<Real>* keep) {
-    if (built_ % 32 != 0 || bytes() < cacheBytes) return;
+    if (built_ < nextTrim_) return;
+    nextTrim_ = built_ + configurationsPerTrim;
+    if (bytes() < cacheBytes) return;
     std::vector<std::int64_t> uses;
     for (const auto& [segments, mode] : modes_) uses.push_back(mode->lastUse);
     std::nth_element(uses.begin(), uses.begin() + static_cast<std::ptrdiff_t>(uses.size() / 2), uses.end());
@@ -224,7 +245,7 @@ bool Commutation<Real>::settleAs(Mode<Real>& mode, Vector<Real>& y) {
                     return false;
         }
         projected_.resize(y.size());
-        multiply(c.projector, y.data(), projected_.data());
+        c.project(y.data(), projected_.data());
         after = &projected_;
     }
     if (!mode.guards.empty()) {
@@ -277,7 +298,8 @@ typename Commutation<Real>::Trial Commutation<Real>::judge(Mode<Real>& mode, con
                 trial.violators.push_back(i);
     }
     if (trial.violators.empty()) {
-        after = c.projects ? Vector<Real>(c.projector * before) : before;
+        after = before;
+        if (c.projects) c.project(before.data(), after.data());
         judgeGuards(mode, after, trial);
     }
     if (!trial.violators.empty()) trial.verdict = Verdict::violated;

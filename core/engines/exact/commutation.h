@@ -35,8 +35,8 @@ struct GuardInfo {
 
 template <class Real>
 struct Algebra {
-    Algebra(const Frame<Real>& frame, const Segments& segments)
-        : configuration(frame, segments), propagator(frame, configuration) {}
+    Algebra(const Skeleton<Real>& skeleton, const Segments& segments)
+        : configuration(skeleton, segments), propagator(skeleton.frame(), configuration) {}
     Configuration<Real> configuration;
     Propagator<Real> propagator;
 };
@@ -123,6 +123,7 @@ private:
     void trim(const Mode<Real>* keep);
 
     const Frame<Real>& frame_;
+    const Skeleton<Real> skeleton_;
     Magnitudes<Real>& magnitudes_;
     std::unordered_map<Segments, std::unique_ptr<Mode<Real>>, SegmentsHash> modes_;
     std::unordered_map<Segments, std::shared_ptr<Algebra<Real>>, SegmentsHash> algebras_;  ///< by equations
@@ -130,7 +131,7 @@ private:
     std::unordered_map<Segments, Segments, SegmentsHash> guesses_;  ///< from wanted to what came of it last time
     Vector<Real> guardScratch_, guardRates_, projected_;
     bool lenient_ = false;  ///< guards may be a little beyond their noise if they come back within a base step
-    std::int64_t built_ = 0, revisited_ = 0, retiredProducts_ = 0, clock_ = 0;
+    std::int64_t built_ = 0, nextTrim_ = 0, revisited_ = 0, retiredProducts_ = 0, clock_ = 0;
     int generation_ = 0;
     double secondsBuilding_ = 0.0;
 };

@@ -151,52 +151,62 @@ void Elimination<Real>::subtract(int target, int source, Real factor) {
         ++columnCount_[static_cast<std::size_t>(rows_[t][static_cast<std::size_t>(i)].column)];
 }
 
+/// The columns from `from` on of the rows that have vanished.
 template <class Real>
-Matrix<Real> Elimination<Real>::consistency() const {
-    Matrix<Real> result = Matrix<Real>::Zero(freeCount(), rightColumns_);
-    for (std::size_t i = 0; i < vanished_.size(); ++i)
-        for (const SparseEntry<Real>& entry : rows_[static_cast<std::size_t>(vanished_[i])])
-            if (entry.column >= unknowns_) result(static_cast<int>(i), entry.column - unknowns_) = entry.value;
-    return result;
+Sparse<Real> Elimination<Real>::vanished(const std::vector<SparseRow<Real>>& rows, int from, int columns) const {
+    return byRows<Real>(vanishedCount(), columns, [&](Eigen::Index i, SparseRow<Real>& row) {
+        row.clear();
+        for (const SparseEntry<Real>& entry : rows[static_cast<std::size_t>(vanished_[static_cast<std::size_t>(i)])])
+            if (entry.column >= from) row.push_back({entry.column - from, entry.value});
+    });
 }
 
 template <class Real>
-Matrix<Real> Elimination<Real>::leftOf(std::vector<SparseRow<Real>> m) const {
+Sparse<Real> Elimination<Real>::consistency() const {
+    return vanished(rows_, unknowns_, rightColumns_);
+}
+
+template <class Real>
+Sparse<Real> Elimination<Real>::leftOf(std::vector<SparseRow<Real>> m, int columns) const {
     SparseRow<Real> scratch;
     for (const Operation& o : operations_) {
-        combine(m[static_cast<std::size_t>(o.target)], m[static_cast<std::size_t>(o.source)], o.factor, Real(0),
-                scratch);
+        const SparseRow<Real>& source = m[static_cast<std::size_t>(o.source)];
+        if (source.empty()) continue;
+        combine(m[static_cast<std::size_t>(o.target)], source, o.factor, Real(0), scratch);
         m[static_cast<std::size_t>(o.target)].swap(scratch);
     }
-    Matrix<Real> result = Matrix<Real>::Zero(freeCount(), unknowns_);
-    for (std::size_t i = 0; i < vanished_.size(); ++i)
-        for (const SparseEntry<Real>& entry : m[static_cast<std::size_t>(vanished_[i])])
-            result(static_cast<int>(i), entry.column) = entry.value;
-    return result;
+    return vanished(m, 0, columns);
 }
 
 template <class Real>
-void Elimination<Real>::solve(Matrix<Real>& solution, Matrix<Real>& kernel) const {
+void Elimination<Real>::solve(Sparse<Real>& solution, Sparse<Real>& kernel) const {
     // Row by row from the last pivot to the first; right-hand columns and free directions side by side.
-    const int width = rightColumns_ + freeCount();
-    Eigen::Matrix<Real, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor> z(unknowns_, width);
-    z.setZero();
-    for (int i = 0; i < freeCount(); ++i) z(free_[static_cast<std::size_t>(i)], rightColumns_ + i) = 1;
+    std::vector<SparseRow<Real>> z(static_cast<std::size_t>(unknowns_));
+    for (int i = 0; i < freeCount(); ++i)
+        z[static_cast<std::size_t>(free_[static_cast<std::size_t>(i)])] = {{rightColumns_ + i, Real(1)}};
+    RowSum<Real> sum(rightColumns_ + freeCount());
     for (auto pivot = pivots_.rbegin(); pivot != pivots_.rend(); ++pivot) {
-        Real* const target = z.row(pivot->column).data();
         for (const SparseEntry<Real>& entry : rows_[static_cast<std::size_t>(pivot->row)]) {
             if (entry.column == pivot->column) continue;
-            if (entry.column >= unknowns_) {
-                target[entry.column - unknowns_] += entry.value;
-                continue;
-            }
-            const Real* const other = z.row(entry.column).data();
-            for (int j = 0; j < width; ++j) target[j] -= entry.value * other[j];
+            if (entry.column >= unknowns_)
+                sum.add(entry.column - unknowns_, entry.value);
+            else
+                for (const SparseEntry<Real>& other : z[static_cast<std::size_t>(entry.column)])
+                    sum.add(other.column, -entry.value * other.value);
         }
-        for (int j = 0; j < width; ++j) target[j] /= pivot->value;
+        SparseRow<Real>& row = z[static_cast<std::size_t>(pivot->column)];
+        sum.take(row);
+        for (SparseEntry<Real>& entry : row) entry.value /= pivot->value;
     }
-    solution = z.leftCols(rightColumns_);
-    kernel = z.rightCols(freeCount());
+    const auto columns = [&](int from, int to) {
+        return byRows<Real>(unknowns_, to - from, [&](Eigen::Index i, SparseRow<Real>& row) {
+            row.clear();
+            for (const SparseEntry<Real>& entry : z[static_cast<std::size_t>(i)])
+                if (entry.column >= from && entry.column < to) row.push_back({entry.column - from, entry.value});
+        });
+    };
+    solution = columns(0, rightColumns_);
+    kernel = columns(rightColumns_, rightColumns_ + freeCount());
 }
 
 template class Elimination<double>;

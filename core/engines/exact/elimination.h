@@ -5,33 +5,27 @@
 
 #include <vector>
 
-#include "engines/exact/frame.h"
+#include "engines/exact/sparse.h"
 
 namespace hedgerow::exact {
 
 template <class Real>
-struct SparseEntry {
-    int column;
-    Real value;
-};
-/// Entries by rising column.
-template <class Real>
-using SparseRow = std::vector<SparseEntry<Real>>;
-
-template <class Real>
 class Elimination {
 public:
-    /// @param rows  unknowns rows of [F H]: columns below `unknowns` are those of F, the others those of H
+    /// @param rows  any number of rows of [F H]: columns below `unknowns` are those of F, the others those of H
     Elimination(std::vector<SparseRow<Real>> rows, int unknowns, int rightColumns);
 
-    /// The number of free directions: the dimension of the kernel of F and of that of its transpose.
+    /// The number of free directions: the dimension of the kernel of F.
     int freeCount() const { return static_cast<int>(free_.size()); }
-    /// L^T H, freeCount x rightColumns, for a basis L of the kernel of the transpose of F: the consistency condition.
-    Matrix<Real> consistency() const;
-    /// L^T M for a matrix M of `unknowns` rows and columns.
-    Matrix<Real> leftOf(std::vector<SparseRow<Real>> m) const;
+    /// The dimension of the kernel of the transpose of F; the same where F is square.
+    int vanishedCount() const { return static_cast<int>(vanished_.size()); }
+    /// L^T H, vanishedCount x rightColumns, for a basis L of the kernel of the transpose of F: the consistency
+    /// condition.
+    Sparse<Real> consistency() const;
+    /// L^T M for a matrix M with as many rows as F.
+    Sparse<Real> leftOf(std::vector<SparseRow<Real>> m, int columns) const;
     /// One solution, unknowns x rightColumns, and a basis of the kernel of F, unknowns x freeCount.
-    void solve(Matrix<Real>& solution, Matrix<Real>& kernel) const;
+    void solve(Sparse<Real>& solution, Sparse<Real>& kernel) const;
 
 private:
     struct Operation {
@@ -46,6 +40,8 @@ private:
     void eliminate(const Pivot& pivot);
     void subtract(int target, int source, Real factor);
     int activeEntries(int row) const;
+
+    Sparse<Real> vanished(const std::vector<SparseRow<Real>>& rows, int from, int columns) const;
 
     int unknowns_, rightColumns_;
     std::vector<SparseRow<Real>> rows_;

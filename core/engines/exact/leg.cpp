@@ -274,7 +274,7 @@ template <class Real>
 Matrix<Real> Legs<Real>::watched(const Mode<Real>& mode, const Stretch<Real>& stretch) {
     Vector<Real> allowed;
     recorder_.allowances(mode, stretch.start.data(), stretch.end.data(), allowed);
-    Matrix<Real> rows = allowed.cwiseInverse().asDiagonal() * mode.configuration().readout;
+    Matrix<Real> rows = allowed.cwiseInverse().asDiagonal() * Matrix<Real>(mode.configuration().readout);
     rows.col(frame_.states).setZero();
     std::vector<Eigen::Index> order(static_cast<std::size_t>(rows.rows())), kept;
     for (std::size_t i = 0; i < order.size(); ++i) order[i] = static_cast<Eigen::Index>(i);

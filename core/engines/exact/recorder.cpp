@@ -57,8 +57,9 @@ void Recorder<Real>::fill(Mode<Real>& mode, Sample& sample) {
     const Eigen::Index unknowns = c.readout.rows();
     sample.values.resize(2 * unknowns);
     if (mode.sampling.size() == 0 && !wide_ && ++mode.sampled > worthSampling) {
-        mode.sampling.resize(2 * unknowns, c.readout.cols());
-        mode.sampling << c.readout, multiply(c.readout, c.generator);
+        const Matrix<Real> readout = c.readout;
+        mode.sampling.resize(2 * unknowns, readout.cols());
+        mode.sampling << readout, multiply(readout, c.generator);
     }
     if (mode.sampling.size() > 0) return multiply(mode.sampling, sample.y.data(), sample.values.data());
     c.read(sample.y.data(), sample.values.data());
@@ -89,12 +90,11 @@ void Recorder<Real>::split(Mode<Real>& mode, const Sample& start, const Sample& 
 
 template <class Real>
 void Recorder<Real>::allowances(const Mode<Real>& mode, const Real* a, const Real* b, Vector<Real>& result) {
-    const Matrix<Real>& readout = mode.configuration().readout;
-    Vector<Real> za(readout.rows()), zb(readout.rows());
-    multiply(readout, a, za.data());
-    multiply(readout, b, zb.data());
-    result.resize(readout.rows());
-    for (int i = 0; i < readout.rows(); ++i) result(i) = swings_.allowed(i, za(i), zb(i));
+    Vector<Real> za(frame_.unknowns), zb(frame_.unknowns);
+    mode.configuration().read(a, za.data());
+    mode.configuration().read(b, zb.data());
+    result.resize(frame_.unknowns);
+    for (int i = 0; i < frame_.unknowns; ++i) result(i) = swings_.allowed(i, za(i), zb(i));
 }
 
 template <class Real>
@@ -108,11 +108,11 @@ void Recorder<Real>::see(const Mode<Real>& mode, const Real* y, int weight) {
 template <class Real>
 void Recorder<Real>::makeView(Mode<Real>& mode) {
     RowView view;
-    const Matrix<Real>& readout = mode.configuration().readout;
     if (wide_) {
         view.width = frame_.unknowns;
     } else {
         // The constant source comes first behind the states: it becomes the last column.
+        const Matrix<Real> readout = mode.configuration().readout;
         view.width = frame_.size() - 1;
         view.matrix.reserve(static_cast<std::size_t>(readout.size()));
         for (int i = 0; i < frame_.unknowns; ++i) {

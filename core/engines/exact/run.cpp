@@ -31,7 +31,7 @@ Run<Real>::Run(const Network& network, const RunRequest& request, RunSink& sink,
       clock_(network, request.startMemories),
       y_(Vector<Real>::Zero(frame_.size())),
       slope_(frame_.size()),
-      sense_([this](int column) { return static_cast<double>(mode_->configuration().readout.row(column).dot(y_)); }),
+      sense_([this](int column) { return static_cast<double>(mode_->configuration().read(column, y_)); }),
       gateOn_(network.elements.size(), 0),
       entered_(network.elements.size(), 0),
       eventsByElement_(network.elements.size(), 0) {
@@ -194,7 +194,7 @@ void Run<Real>::turnGates(Segments& wanted, Cause& cause) {
         const Element& element = *network_.elements[i];
         double sensed = 0;
         for (const auto& [column, factor] : element.sense())
-            sensed += factor * static_cast<double>(mode_->configuration().readout.row(column).dot(y_));
+            sensed += factor * static_cast<double>(mode_->configuration().read(column, y_));
         wanted[i] = element.gated(wanted[i], on, sensed);
         ++gateEvents_;
         ++eventsByElement_[i];
