@@ -25,12 +25,6 @@ auto along(const Terms& terms, const Z& z) {
     return sum;
 }
 
-/// Adds a row of a sparse matrix to one of a full one.
-template <class Real, class Row>
-void addRow(const Sparse<Real>& m, int row, Real factor, Row&& to) {
-    for (typename Sparse<Real>::InnerIterator of(m, row); of; ++of) to(of.col()) += factor * of.value();
-}
-
 /// Whether identity + projection leaves nothing of an entry.
 template <class Real>
 bool vanishes(const Sparse<Real>& projection, int entry) {
@@ -61,28 +55,22 @@ Mode<Real>::Mode(const Frame<Real>& frame, Segments chosen, std::shared_ptr<Alge
             guards.push_back({static_cast<int>(i), guard.next, std::move(guard.terms), sort});
         }
     }
-    const auto count = static_cast<Eigen::Index>(guards.size());
-    guardValue = Matrix<Real>::Zero(count, frame.size());
-    if (c.impulse.size() > 0) guardImpulse = guardValue;
-    for (Eigen::Index i = 0; i < count; ++i) {
-        for (const auto& [column, factor] : guards[static_cast<std::size_t>(i)].terms) {
-            addRow(c.readout, column, static_cast<Real>(factor), guardValue.row(i));
-            if (c.impulse.size() > 0) addRow(c.impulse, column, static_cast<Real>(factor), guardImpulse.row(i));
-        }
-        guardValue(i, frame.states) += constants[static_cast<std::size_t>(i)];
-    }
+    std::vector<Terms> forms;
+    for (const GuardInfo& guard : guards) forms.push_back(guard.terms);
+    guardValue = c.rows(forms, constants);
+    if (c.projects) guardImpulse = c.impulseRows(forms);
     if (!c.projects) return;
     for (int i = 0; i < frame.states; ++i)
         if (frame.network.states[static_cast<std::size_t>(i)].sort == StateSort::windingCurrent &&
-            vanishes(c.projection, i))
+            vanishes(c.projection.entries(), i))
             lost.push_back(i);
 }
 
 template <class Real>
 std::size_t Mode<Real>::bytes() const {
-    return sizeof(Real) *
-               static_cast<std::size_t>(guardValue.size() + guardRate.size() + guardImpulse.size() + sampling.size()) +
-           sizeof(int) * segments.size() + 96 * guards.size();
+    return guardValue.bytes() + guardRate.bytes() + guardImpulse.bytes() +
+           sizeof(Real) * static_cast<std::size_t>(sampling.size()) + sizeof(int) * segments.size() +
+           96 * guards.size();
 }
 
 template <class Real>
@@ -91,8 +79,10 @@ const std::vector<Real>& Mode<Real>::noise(const Magnitudes<Real>& magnitudes) {
         noiseVersion_ = magnitudes.version();
         noise_.resize(guards.size());
         for (std::size_t i = 0; i < guards.size(); ++i) {
-            const Vector<Real> row = guardValue.row(static_cast<Eigen::Index>(i));
-            noise_[i] = magnitudes.noise(row.data(), guards[i].sort);
+            Real sum = 0;
+            for (typename Sparse<Real>::InnerIterator of(guardValue.entries(), static_cast<Eigen::Index>(i)); of; ++of)
+                sum += std::abs(of.value()) * magnitudes.size(static_cast<int>(of.col()));
+            noise_[i] = magnitudes.noise(sum, guards[i].sort);
         }
     }
     return noise_;
@@ -100,7 +90,7 @@ const std::vector<Real>& Mode<Real>::noise(const Magnitudes<Real>& magnitudes) {
 
 template <class Real>
 Commutation<Real>::Commutation(const Frame<Real>& frame, Magnitudes<Real>& magnitudes)
-    : frame_(frame), skeleton_(frame), magnitudes_(magnitudes) {
+    : frame_(frame), skeleton_(frame), sections_(skeleton_), magnitudes_(magnitudes) {
     for (std::size_t i = 0; i < frame.network.elements.size(); ++i)
         if (frame.network.elements[i]->logicSignal() >= 0) logic_.push_back(i);
 }
@@ -131,7 +121,7 @@ Mode<Real>& Commutation<Real>::mode(const Segments& segments) {
             equations[i] = frame_.network.elements[i]->equations(segments[i]);
         auto& algebra = algebras_[equations];
         if (!algebra) {
-            algebra = std::make_shared<Algebra<Real>>(skeleton_, segments);
+            algebra = std::make_shared<Algebra<Real>>(skeleton_, sections_, segments);
             ++built_;
         }
         place = std::make_unique<Mode<Real>>(frame_, segments, algebra);
@@ -147,8 +137,10 @@ Mode<Real>& Commutation<Real>::mode(const Segments& segments) {
 template <class Real>
 void Commutation<Real>::trim(const Mode<Real>* keep) {
     if (built_ < nextTrim_) return;
-    nextTrim_ = built_ + configurationsPerTrim;
-    if (bytes() < cacheBytes) return;
+    const std::size_t used = bytes(), each = used / std::max<std::size_t>(modes_.size(), 1) + 1;
+    const auto room = static_cast<std::int64_t>((cacheBytes - std::min(used, cacheBytes)) / (2 * each));
+    nextTrim_ = built_ + std::max(configurationsPerTrim, room);
+    if (used < cacheBytes) return;
     std::vector<std::int64_t> uses;
     for (const auto& [segments, mode] : modes_) uses.push_back(mode->lastUse);
     std::nth_element(uses.begin(), uses.begin() + static_cast<std::ptrdiff_t>(uses.size() / 2), uses.end());
@@ -239,7 +231,7 @@ bool Commutation<Real>::settleAs(Mode<Real>& mode, Vector<Real>& y) {
         for (const int i : mode.lost)
             if (std::abs(y(i)) > 100 * magnitudes_.currentNoise()) return false;
         if (!mode.guards.empty() && mode.guardImpulse.size() > 0) {
-            multiply(mode.guardImpulse, y.data(), guardScratch_.data());
+            mode.guardImpulse.apply(y.data(), guardScratch_.data());
             for (std::size_t i = 0; i < mode.guards.size(); ++i)
                 if (guardScratch_(static_cast<Eigen::Index>(i)) < -magnitudes_.impulseNoise(mode.guards[i].sort))
                     return false;
@@ -250,7 +242,7 @@ bool Commutation<Real>::settleAs(Mode<Real>& mode, Vector<Real>& y) {
     }
     if (!mode.guards.empty()) {
         const std::vector<Real>& noise = mode.noise(magnitudes_);
-        multiply(mode.guardValue, after->data(), guardScratch_.data());
+        mode.guardValue.apply(after->data(), guardScratch_.data());
         bool decided = true;
         for (std::size_t i = 0; i < mode.guards.size(); ++i) {
             const Real value = guardScratch_(static_cast<Eigen::Index>(i));
@@ -268,9 +260,9 @@ bool Commutation<Real>::settleAs(Mode<Real>& mode, Vector<Real>& y) {
 /// Whether guards that begin within their noise, which are in guardScratch_, rise out of it at once.
 template <class Real>
 bool Commutation<Real>::leaveZero(Mode<Real>& mode, const Vector<Real>& y) {
-    if (mode.guardRate.size() == 0) mode.guardRate = multiply(mode.guardValue, mode.configuration().generator);
+    if (mode.guardRate.size() == 0) mode.guardRate = mode.guardValue.times(mode.configuration().generator);
     guardRates_.resize(guardScratch_.size());
-    multiply(mode.guardRate, y.data(), guardRates_.data());
+    mode.guardRate.apply(y.data(), guardRates_.data());
     const std::vector<Real>& noise = mode.noise(magnitudes_);
     const Real soon = secondsOf<Real>(mode.propagator().baseStep());
     for (std::size_t i = 0; i < noise.size(); ++i) {
@@ -292,7 +284,8 @@ typename Commutation<Real>::Trial Commutation<Real>::judge(Mode<Real>& mode, con
     if (contradicted(mode, before, trial)) return trial;
     trial.violators = shadowed(mode);
     if (trial.violators.empty() && mode.guardImpulse.size() > 0) {
-        const Vector<Real> impulse = mode.guardImpulse * before;
+        Vector<Real> impulse(mode.guardImpulse.rows());
+        mode.guardImpulse.apply(before.data(), impulse.data());
         for (std::size_t i = 0; i < mode.guards.size(); ++i)
             if (impulse(static_cast<Eigen::Index>(i)) < -magnitudes_.impulseNoise(mode.guards[i].sort))
                 trial.violators.push_back(i);
@@ -322,7 +315,9 @@ template <class Real>
 bool Commutation<Real>::contradictsSoon(const Mode<Real>& mode, const Vector<Real>& y) const {
     const Configuration<Real>& c = mode.configuration();
     const Vector<Real> now = c.contradiction * y, noise = contradictionNoise(mode, y);
-    const Vector<Real> change = secondsOf<Real>(mode.propagator().baseStep()) * (c.contradiction * (c.generator * y));
+    Vector<Real> slopes(y.size());
+    c.rates(y.data(), slopes.data());
+    const Vector<Real> change = secondsOf<Real>(mode.propagator().baseStep()) * (c.contradiction * slopes);
     return !((now.array().abs() <= noise.array()).all() && (change.array().abs() <= noise.array()).all());
 }
 
@@ -368,7 +363,8 @@ template <class Real>
 void Commutation<Real>::judgeGuards(Mode<Real>& mode, const Vector<Real>& after, Trial& trial) {
     std::vector<std::size_t> undecided;
     const std::vector<Real>& noise = mode.noise(magnitudes_);
-    const Vector<Real> values = mode.guardValue * after;
+    Vector<Real> values(mode.guardValue.rows());
+    mode.guardValue.apply(after.data(), values.data());
     for (std::size_t i = 0; i < mode.guards.size(); ++i) {
         const Real value = values(static_cast<Eigen::Index>(i));
         if (value < -(lenient_ ? Real(lenience) : Real(1)) * noise[i])
@@ -382,9 +378,9 @@ void Commutation<Real>::judgeGuards(Mode<Real>& mode, const Vector<Real>& after,
     const Tick base = mode.propagator().baseStep();
     mode.propagator().advance(later, lenient_ ? base : std::max(base, toTicks(microStepSeconds)));
     if (mayContradict && contradicted(mode, later, trial)) return;
-    const Vector<Real> laterValues = mode.guardValue * later;
+    mode.guardValue.apply(later.data(), values.data());
     for (const std::size_t i : undecided)
-        if (laterValues(static_cast<Eigen::Index>(i)) < -noise[i]) trial.violators.push_back(i);
+        if (values(static_cast<Eigen::Index>(i)) < -noise[i]) trial.violators.push_back(i);
 }
 
 /// Every combination of the segments that guards can lead to.

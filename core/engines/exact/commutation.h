@@ -16,16 +16,6 @@
 
 namespace hedgerow::exact {
 
-using Segments = std::vector<int>;
-
-struct SegmentsHash {
-    std::size_t operator()(const Segments& segments) const {
-        std::uint64_t hash = 1469598103934665603u;
-        for (const int s : segments) hash = (hash ^ static_cast<std::uint64_t>(s)) * 1099511628211u;
-        return static_cast<std::size_t>(hash ^ (hash >> 29));
-    }
-};
-
 struct GuardInfo {
     int element;
     int next;
@@ -35,8 +25,8 @@ struct GuardInfo {
 
 template <class Real>
 struct Algebra {
-    Algebra(const Skeleton<Real>& skeleton, const Segments& segments)
-        : configuration(skeleton, segments), propagator(skeleton.frame(), configuration) {}
+    Algebra(const Skeleton<Real>& skeleton, SectionStates<Real>& states, const Segments& segments)
+        : configuration(skeleton, states, segments), propagator(skeleton.frame(), configuration) {}
     Configuration<Real> configuration;
     Propagator<Real> propagator;
 };
@@ -54,11 +44,11 @@ struct Mode {
     Segments segments;
     std::shared_ptr<Algebra<Real>> algebra;
     std::vector<GuardInfo> guards;
-    Matrix<Real> guardValue;    ///< g = guardValue * y
-    Matrix<Real> guardRate;     ///< its slope; empty until it is asked for
-    Matrix<Real> guardImpulse;  ///< its integral over the instant of entering, from y before; empty without impulse
-    std::vector<int> lost;      ///< winding currents that have no path in this configuration
-    bool timed = false;         ///< an element leaves its segment after a time
+    Rows<Real> guardValue;    ///< g = guardValue * y
+    Rows<Real> guardRate;     ///< its slope; empty until it is asked for
+    Rows<Real> guardImpulse;  ///< its integral over the instant of entering, from y before; empty without impulse
+    std::vector<int> lost;    ///< winding currents that have no path in this configuration
+    bool timed = false;       ///< an element leaves its segment after a time
     std::int64_t lastUse = 0;
     int view = -1;          ///< of the recorder
     int sampled = 0;        ///< how often the recorder looked at values and slopes
@@ -92,6 +82,9 @@ public:
     Mode<Real>& mode(const Segments& segments);
 
     std::int64_t configurationsBuilt() const { return built_; }
+    /// States of single sections, of which configurations are put together.
+    std::int64_t sectionsSolved() const { return sections_.solved(); }
+    std::int64_t sectionCount() const { return static_cast<std::int64_t>(skeleton_.sections().size()); }
     std::int64_t configurationsRevisited() const { return revisited_; }
     double secondsBuilding() const { return secondsBuilding_; }
     std::int64_t products() const;
@@ -124,6 +117,7 @@ private:
 
     const Frame<Real>& frame_;
     const Skeleton<Real> skeleton_;
+    SectionStates<Real> sections_;
     Magnitudes<Real>& magnitudes_;
     std::unordered_map<Segments, std::unique_ptr<Mode<Real>>, SegmentsHash> modes_;
     std::unordered_map<Segments, std::shared_ptr<Algebra<Real>>, SegmentsHash> algebras_;  ///< by equations

@@ -7,220 +7,198 @@ namespace hedgerow::exact {
 
 namespace {
 
-constexpr Eigen::Index worthSparse = 4096;  ///< from which size on zeros are looked for
+constexpr Eigen::Index worthSparse = 4096;  ///< entries of the readout from which on zeros are looked for
 constexpr Eigen::Index leastZeros = 4;      ///< entries to one that is not zero
 
+/// Matrices of sections side by side, or below each other, at the places of their sections.
 template <class Real>
-bool mostlyZeros(const Sparse<Real>& m) {
-    return m.size() >= worthSparse && m.nonZeros() * leastZeros <= m.size();
+void append(Matrix<Real>& to, const Matrix<Real>& block, bool below) {
+    if (block.size() == 0) return;
+    if (to.size() == 0) {
+        to = block;
+        return;
+    }
+    const Eigen::Index rows = to.rows(), columns = to.cols();
+    if (below) {
+        to.conservativeResize(rows + block.rows(), columns);
+        to.bottomRows(block.rows()) = block;
+    } else {
+        to.conservativeResize(rows, columns + block.cols());
+        to.rightCols(block.cols()) = block;
+    }
 }
 
-template <class Real>
-Vector<Real> rowScales(const Matrix<Real>& matrix) {
-    Vector<Real> scales = matrix.cwiseAbs().rowwise().maxCoeff();
-    for (Real& s : scales) s = s > 0 ? 1 / s : Real(1);
-    return scales;
-}
-
-/// Left out are entries that are rounding noise of the product they come from.
-template <class Real>
-Sparse<Real> clean(const Sparse<Real>& product, const Sparse<Real>& bound) {
-    Sparse<Real> result = product;
-    result.prune([&](Eigen::Index i, Eigen::Index j, Real value) {
-        return value != 0 && std::abs(value) >= Real(1e-11) * bound.coeff(i, j);
+/// Rows of sections at the places of their unknowns, of all of which there are `count`.
+template <class Real, class Member>
+Sparse<Real> gathered(const std::vector<std::shared_ptr<const SectionState<Real>>>& states, Member member,
+                      const std::vector<const Section*>& sections, Eigen::Index count, Eigen::Index columns) {
+    std::vector<std::pair<const Sparse<Real>*, Eigen::Index>> rowOf(static_cast<std::size_t>(count), {nullptr, 0});
+    for (std::size_t s = 0; s < states.size(); ++s) {
+        const Sparse<Real>& rows = (*states[s]).*member;
+        for (Eigen::Index i = 0; i < rows.rows(); ++i)
+            rowOf[static_cast<std::size_t>(sections[s]->open[static_cast<std::size_t>(i)])] = {&rows, i};
+    }
+    return byRows<Real>(count, columns, [&](Eigen::Index i, SparseRow<Real>& row) {
+        row.clear();
+        const auto& [from, at] = rowOf[static_cast<std::size_t>(i)];
+        if (!from) return;
+        for (typename Sparse<Real>::InnerIterator of(*from, at); of; ++of)
+            row.push_back({static_cast<int>(of.col()), of.value()});
     });
-    return result;
-}
-
-/// Splits the kernels by the rank of Q: what the derivative of the consistency condition fixes, and what is left.
-template <class Real>
-struct Split {
-    int rank = 0;
-    Sparse<Real> left1, left2;  ///< combinations of the rows of Q, one in each row
-    Sparse<Real> right2;        ///< of the columns, one in each column
-};
-
-/// Rows and columns of a matrix that have nothing to do with the others.
-struct Block {
-    std::vector<int> rows, columns;
-};
-template <class Real>
-std::vector<Block> blocksOf(const Sparse<Real>& q) {
-    const auto count = static_cast<std::size_t>(q.rows());
-    std::vector<std::size_t> leader(2 * count);  // rows, then columns
-    for (std::size_t i = 0; i < leader.size(); ++i) leader[i] = i;
-    const auto find = [&](std::size_t i) {
-        while (leader[i] != i) i = leader[i] = leader[leader[i]];
-        return i;
-    };
-    for (Eigen::Index i = 0; i < q.rows(); ++i)
-        for (typename Sparse<Real>::InnerIterator of(q, i); of; ++of)
-            leader[find(static_cast<std::size_t>(i))] = find(count + static_cast<std::size_t>(of.col()));
-    std::vector<int> place(leader.size(), -1);
-    std::vector<Block> blocks;
-    for (std::size_t i = 0; i < leader.size(); ++i) {
-        int& at = place[find(i)];
-        if (at < 0) {
-            at = static_cast<int>(blocks.size());
-            blocks.emplace_back();
-        }
-        Block& block = blocks[static_cast<std::size_t>(at)];
-        i < count ? block.rows.push_back(static_cast<int>(i)) : block.columns.push_back(static_cast<int>(i - count));
-    }
-    return blocks;
-}
-
-template <class Real>
-Split<Real> splitByRank(const Sparse<Real>& q) {
-    std::vector<Eigen::Triplet<Real>> left1, left2, right2;
-    Split<Real> split;
-    int rest1 = 0, rest2 = 0;
-    for (const Block& block : blocksOf(q)) {
-        const auto height = static_cast<Eigen::Index>(block.rows.size()),
-                   width = static_cast<Eigen::Index>(block.columns.size());
-        Matrix<Real> part(height, width);
-        for (Eigen::Index i = 0; i < height; ++i)
-            for (Eigen::Index j = 0; j < width; ++j)
-                part(i, j) =
-                    q.coeff(block.rows[static_cast<std::size_t>(i)], block.columns[static_cast<std::size_t>(j)]);
-        Matrix<Real> left = Matrix<Real>::Identity(height, height), right = Matrix<Real>::Identity(width, width);
-        int rank = 0;
-        if (height == 1 && width == 1) {
-            rank = 1;
-            left(0, 0) = 1 / std::abs(part(0, 0));
-        } else if (height > 0 && width > 0) {
-            const Vector<Real> rows = rowScales(part);
-            const Matrix<Real> scaledRows = rows.asDiagonal() * part;
-            const Vector<Real> columns = rowScales(Matrix<Real>(scaledRows.transpose()));
-            const Eigen::JacobiSVD<Matrix<Real>> svd(Matrix<Real>(scaledRows * columns.asDiagonal()),
-                                                     Eigen::ComputeFullU | Eigen::ComputeFullV);
-            for (const Real value : svd.singularValues())
-                if (value > Real(1e-10) * svd.singularValues()(0)) ++rank;
-            left = rows.asDiagonal() * svd.matrixU();
-            right = columns.asDiagonal() * svd.matrixV();
-        }
-        for (Eigen::Index k = 0; k < height; ++k)
-            for (Eigen::Index i = 0; i < height; ++i) {
-                const int row = block.rows[static_cast<std::size_t>(i)], at = static_cast<int>(k);
-                if (k < rank)
-                    left1.emplace_back(split.rank + at, row, left(i, k));
-                else
-                    left2.emplace_back(rest1 + at - rank, row, left(i, k));
-            }
-        for (Eigen::Index k = rank; k < width; ++k)
-            for (Eigen::Index j = 0; j < width; ++j)
-                right2.emplace_back(block.columns[static_cast<std::size_t>(j)], rest2 + static_cast<int>(k) - rank,
-                                    right(j, k));
-        split.rank += rank;
-        rest1 += static_cast<int>(height) - rank;
-        rest2 += static_cast<int>(width) - rank;
-    }
-    split.left1.resize(split.rank, q.rows());
-    split.left2.resize(rest1, q.rows());
-    split.right2.resize(q.cols(), rest2);
-    split.left1.setFromTriplets(left1.begin(), left1.end());
-    split.left2.setFromTriplets(left2.begin(), left2.end());
-    split.right2.setFromTriplets(right2.begin(), right2.end());
-    return split;
-}
-
-template <class Real>
-std::vector<int> largestEntries(const Vector<Real>& direction) {
-    std::vector<int> found;
-    const Real largest = direction.cwiseAbs().maxCoeff();
-    for (int i = 0; i < direction.size(); ++i)
-        if (std::abs(direction(i)) > Real(0.1) * largest) found.push_back(i);
-    return found;
 }
 
 }  // namespace
 
 template <class Real>
-Configuration<Real>::Configuration(const Skeleton<Real>& skeleton, const std::vector<int>& segments) {
-    typename Skeleton<Real>::Rest rest = skeleton.rest(segments);
-    const Sparse<Real> rates = rest.rates;
-    const Elimination<Real> elimination(std::move(rest.rows), skeleton.open(), skeleton.frame().size());
-    Sparse<Real> open, kernel;
-    elimination.solve(open, kernel);
-    readout = addProduct(skeleton.solution(), Real(1), skeleton.kernel(), open);
-    if (elimination.freeCount() > 0)
-        complete(skeleton, elimination, multiply(skeleton.kernel(), kernel), std::move(rest));
-    if (!illPosedUnknowns.empty()) return;
+Configuration<Real>::Configuration(const Skeleton<Real>& skeleton, SectionStates<Real>& known, const Segments& segments)
+    : skeleton_(&skeleton) {
+    const auto n = static_cast<Eigen::Index>(skeleton.frame().size()), m = skeleton.kernel().rows(),
+               count = skeleton.kernel().cols();
+    const auto states = known.find(segments);
+    std::vector<const Section*> sections;
+    for (const Section& section : skeleton.sections()) sections.push_back(&section);
+    if (states.size() == 1) sections = {&skeleton.whole()};
 
-    if (projects) readout = addProduct(readout, Real(1), multiply(readout, lift_), jump_);
-    Sparse<Real> slopes = addProduct(skeleton.sourceDynamics(), Real(1), rates, readout);
-    if (projects) slopes = addProduct(slopes, Real(1), lift_, multiply(jump_, slopes));
-    generator = slopes;
-    if (mostlyZeros(slopes)) sparseGenerator_ = std::move(slopes);
-    if (!mostlyZeros(readout)) fullReadout_ = readout;
-    if (projects && !mostlyZeros(projection)) fullProjection_ = projection;
+    // Jumps of sections do not touch each other: side by side they make one projection of low rank.
+    std::vector<Eigen::Triplet<Real>> lift;
+    std::vector<Triplet> rates;
+    Eigen::Index rank = 0;
+    for (const auto& state : states) {
+        illPosedUnknowns.insert(illPosedUnknowns.end(), state->illPosedUnknowns.begin(), state->illPosedUnknowns.end());
+        append(contradiction, state->contradiction, true);
+        append(infinite, state->infinite, false);
+        append(shared, state->shared, false);
+        rates.insert(rates.end(), state->rates.begin(), state->rates.end());
+        for (Eigen::Index i = 0; i < state->lift.rows(); ++i)
+            for (typename Sparse<Real>::InnerIterator of(state->lift, i); of; ++of)
+                lift.emplace_back(i, rank + of.col(), of.value());
+        if (state->jump.rows() > 0) jump_ = rank > 0 ? stacked(jump_, state->jump) : state->jump;
+        rank += state->jump.rows();
+    }
+    if (!illPosedUnknowns.empty()) return;
+    projects = rank > 0;
+    open_ = gathered(states, &SectionState<Real>::open, sections, count, n);
+    Sparse<Real> ownRates;
+    if (!rates.empty()) {
+        std::vector<Eigen::Triplet<Real>> entries;
+        for (const Triplet& t : rates) entries.emplace_back(t.row, t.column, static_cast<Real>(t.value));
+        ownRates.resize(n, m);
+        ownRates.setFromTriplets(entries.begin(), entries.end());
+    }
+    Sparse<Real> slopes = addProduct(skeleton.slopes(), Real(1), skeleton.slopesByOpen(), open_);
+    if (!rates.empty()) {
+        slopes = addProduct(slopes, Real(1), ownRates, skeleton.solution());
+        slopes = addProduct(slopes, Real(1), multiply(ownRates, skeleton.kernel()), open_);
+    }
+    const Eigen::Index entries = skeleton.solution().nonZeros() + skeleton.kernel().nonZeros() + open_.nonZeros();
+    full_ = m * n < worthSparse || entries * leastZeros > m * n;
+    if (projects) {
+        lift_.resize(n, rank);
+        lift_.setFromTriplets(lift.begin(), lift.end());
+        impulse_ = gathered(states, &SectionState<Real>::impulse, sections, count, n);
+        projection = Rows<Real>(multiply(lift_, jump_), full_);
+        slopes = addProduct(slopes, Real(1), multiply(slopes, lift_), jump_);
+        slopes = addProduct(slopes, Real(1), lift_, multiply(jump_, slopes));
+    }
+    generator = Rows<Real>(std::move(slopes), full_);
+    if (full_) readout();
 }
 
-/// Fixes what F leaves open, and finds what it asks of the states. @param kernel  of F, unknowns x free directions
 template <class Real>
-void Configuration<Real>::complete(const Skeleton<Real>& skeleton, const Elimination<Real>& elimination,
-                                   const Sparse<Real>& kernel, typename Skeleton<Real>::Rest rest) {
-    const auto n = static_cast<Eigen::Index>(skeleton.frame().size()), m = kernel.rows(), free = kernel.cols();
-    const Sparse<Real>& k = rest.rates;
-    const Sparse<Real> h = stacked(skeleton.consistency(), elimination.consistency()), hk = multiply(h, k);
-    const auto absolute = [](const Sparse<Real>& of) -> Sparse<Real> { return of.cwiseAbs(); };
-    const Sparse<Real> q = clean(multiply(hk, kernel), multiply(multiply(absolute(h), absolute(k)), absolute(kernel)));
-    const Split<Real> split = splitByRank(q);
-    const Eigen::Index relaxing = free - split.rank;
+const Matrix<Real>& Configuration<Real>::readout() const {
+    if (readout_.size() == 0) {
+        Sparse<Real> rows = addProduct(skeleton_->solution(), Real(1), skeleton_->kernel(), open_);
+        if (projects) rows = addProduct(rows, Real(1), multiply(rows, lift_), jump_);
+        readout_ = rows;
+    }
+    return readout_;
+}
 
-    // Conditions on what is open: the derivative of the consistency condition, then the vanishing resistances.
-    Sparse<Real> relaxed(relaxing, m);
-    if (relaxing > 0)
-        relaxed = multiply(split.left2, stacked(Sparse<Real>(skeleton.consistency().rows(), m),
-                                                elimination.leftOf(std::move(rest.e), static_cast<int>(m))));
-    const Sparse<Real> conditions = stacked(multiply(split.left1, hk), relaxed);
-    const Sparse<Real> known =
-        addProduct(stacked(multiply(split.left1, multiply(h, skeleton.sourceDynamics())), Sparse<Real>(relaxing, n)),
-                   Real(1), conditions, readout);
-    const Matrix<Real> t = multiply(conditions, kernel);
-    const Vector<Real> tScales = rowScales(t);
-    Eigen::FullPivLU<Matrix<Real>> tLu;
-    tLu.setThreshold(Real(1e-10));
-    tLu.compute(Matrix<Real>(tScales.asDiagonal() * t));
-    if (!tLu.isInvertible()) {
-        illPosedUnknowns = largestEntries(Vector<Real>(kernel * Vector<Real>(tLu.kernel().col(0))));
-        return;
+template <class Real>
+void Configuration<Real>::read(const Real* y, Real* z) const {
+    if (full_) return multiply(readout_, y, z);
+    if (projects) {
+        consistent_.resize(open_.cols());
+        project(y, consistent_.data());
+        y = consistent_.data();
     }
-    const auto fixed = [&](const Sparse<Real>& of) -> Sparse<Real> {
-        return tLu.solve(Matrix<Real>(tScales.asDiagonal() * Matrix<Real>(of))).sparseView(Real(0), Real(0));
-    };
-    readout = addProduct(readout, Real(-1), kernel, fixed(known));
+    u_.resize(open_.rows());
+    multiply(open_, y, u_.data());
+    multiply(skeleton_->solution(), y, z);
+    for (Eigen::Index i = 0; i < skeleton_->kernel().rows(); ++i)
+        for (typename Sparse<Real>::InnerIterator of(skeleton_->kernel(), i); of; ++of)
+            z[i] += of.value() * u_(of.col());
+}
 
-    if (split.rank > 0) {
-        const Sparse<Real> asked = clean(multiply(split.left1, h), multiply(absolute(split.left1), absolute(h)));
-        jump_ = fixed(stacked(asked, Sparse<Real>(relaxing, n)));
-        lift_ = -multiply(k, kernel);
-        impulse = -multiply(kernel, jump_);
-        projection = multiply(lift_, jump_);
-        projects = true;
+template <class Real>
+Real Configuration<Real>::read(int unknown, const Vector<Real>& y) const {
+    if (full_) return readout_.row(unknown).dot(y);
+    const Real* at = y.data();
+    if (projects) {
+        consistent_.resize(open_.cols());
+        project(y.data(), consistent_.data());
+        at = consistent_.data();
     }
-    if (relaxing > 0) {
-        contradiction = clean(multiply(split.left2, h), multiply(absolute(split.left2), absolute(h)));
-        const Matrix<Real> directions = multiply(kernel, split.right2);
-        if (contradiction.cwiseAbs().maxCoeff() == 0) {
-            contradiction.resize(0, n);
-            shared = directions;
-            for (int j = 0; j < shared.cols(); ++j) shared.col(j) /= shared.col(j).cwiseAbs().maxCoeff();
-        } else {
-            const Matrix<Real> g = relaxed * directions;
-            infinite = directions * g.fullPivLu().solve(Matrix<Real>::Identity(relaxing, relaxing));
-        }
-    }
+    Real sum = 0;
+    for (typename Sparse<Real>::InnerIterator of(skeleton_->solution(), unknown); of; ++of)
+        sum += of.value() * at[of.col()];
+    for (typename Sparse<Real>::InnerIterator of(skeleton_->kernel(), unknown); of; ++of)
+        for (typename Sparse<Real>::InnerIterator by(open_, of.col()); by; ++by)
+            sum += of.value() * by.value() * at[by.col()];
+    return sum;
+}
+
+/// @param add  adds what an unknown with its factor contributes to a row
+template <class Real>
+template <class Add>
+Rows<Real> Configuration<Real>::collected(const std::vector<Terms>& forms, Add&& add) const {
+    RowSum<Real> sum(static_cast<int>(open_.cols()));
+    Sparse<Real> rows = byRows<Real>(static_cast<Eigen::Index>(forms.size()), open_.cols(), [&](auto i, auto& row) {
+        for (const auto& [unknown, factor] : forms[static_cast<std::size_t>(i)])
+            add(sum, unknown, static_cast<Real>(factor));
+        sum.take(row);
+    });
+    return Rows<Real>(std::move(rows), full_);
+}
+
+template <class Real>
+Rows<Real> Configuration<Real>::rows(const std::vector<Terms>& forms, const std::vector<double>& constants) const {
+    const int constant = skeleton_->frame().states;
+    Rows<Real> rows = collected(forms, [&](RowSum<Real>& sum, int unknown, Real factor) {
+        sum.addRow(skeleton_->solution(), unknown, factor);
+        for (typename Sparse<Real>::InnerIterator of(skeleton_->kernel(), unknown); of; ++of)
+            sum.addRow(open_, of.col(), factor * of.value());
+    });
+    Sparse<Real> entries = rows.entries();
+    if (projects) entries = addProduct(entries, Real(1), multiply(entries, lift_), jump_);
+    for (std::size_t i = 0; i < constants.size(); ++i)
+        if (constants[i] != 0) entries.coeffRef(static_cast<Eigen::Index>(i), constant) += constants[i];
+    entries.makeCompressed();
+    return Rows<Real>(std::move(entries), full_);
+}
+
+template <class Real>
+Rows<Real> Configuration<Real>::impulseRows(const std::vector<Terms>& forms) const {
+    return collected(forms, [&](RowSum<Real>& sum, int unknown, Real factor) {
+        for (typename Sparse<Real>::InnerIterator of(skeleton_->kernel(), unknown); of; ++of)
+            sum.addRow(impulse_, of.col(), factor * of.value());
+    });
+}
+
+template <class Real>
+void Configuration<Real>::project(const Real* y, Real* after) const {
+    projection.apply(y, after);
+    for (Eigen::Index i = 0; i < projection.rows(); ++i) after[i] += y[i];
 }
 
 template <class Real>
 std::size_t Configuration<Real>::bytes() const {
-    const auto full = static_cast<std::size_t>(contradiction.size() + infinite.size() + shared.size() +
-                                               generator.size() + fullReadout_.size() + fullProjection_.size());
-    const auto entries = static_cast<std::size_t>(readout.nonZeros() + projection.nonZeros() + impulse.nonZeros() +
-                                                  sparseGenerator_.nonZeros() + lift_.nonZeros() + jump_.nonZeros());
-    return sizeof(Real) * full + (sizeof(Real) + sizeof(int)) * entries +
-           sizeof(int) * static_cast<std::size_t>(3 * readout.rows());
+    const auto full =
+        static_cast<std::size_t>(contradiction.size() + infinite.size() + shared.size() + readout_.size());
+    const auto entries =
+        static_cast<std::size_t>(open_.nonZeros() + impulse_.nonZeros() + lift_.nonZeros() + jump_.nonZeros());
+    return sizeof(Real) * full + (sizeof(Real) + sizeof(int)) * entries + generator.bytes() + projection.bytes() +
+           sizeof(int) * static_cast<std::size_t>(2 * open_.rows() + 2 * lift_.rows());
 }
 
 template struct Configuration<double>;

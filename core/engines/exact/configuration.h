@@ -1,72 +1,57 @@
 #pragma once
 // The algebra of one switch configuration: from the stamped equations to x' = A x + B w, and what happens at the
-// instant in which the configuration is entered.
+// instant in which the configuration is entered. It is put together from what the sections of the network come to.
 //
-// With N = ker F and L = ker F^T, the consistency condition L^T (Hx x + Bw w) = 0 restricts the states. Its derivative
-// fixes the part of z that F leaves open, through Q = L^T Hx K N. Where Q itself is singular, the vanishing
-// resistances E decide (the limit for E -> 0): closed loops of ideal switches share their current by least norm, and an
-// island behind open switches floats so that the voltages across its open switches sum to zero. (Index reduction of
-// linear descriptor systems: P. Kunkel and V. Mehrmann, Differential-Algebraic Equations, EMS 2006, ch. 2.)
-//
-// Everything acts on y = [x; w]. Matrices are sparse until they are finished: those of a plant are mostly zeros.
+// Everything acts on y = [x; w].
 
 #include <vector>
 
-#include "engines/exact/skeleton.h"
+#include "engines/exact/section.h"
 
 namespace hedgerow::exact {
 
 template <class Real>
 struct Configuration {
     /// Builds the algebra. @param segments one entry per element of the network
-    Configuration(const Skeleton<Real>& skeleton, const std::vector<int>& segments);
+    Configuration(const Skeleton<Real>& skeleton, SectionStates<Real>& states, const Segments& segments);
 
     /// The unknowns in whose direction the equations have no unique solution; empty when all is well.
     std::vector<int> illPosedUnknowns;
 
-    Sparse<Real> readout;        ///< z = readout * y, unknowns x size
-    Sparse<Real> projection;     ///< y just after entering = y + projection * y just before, size x size
-    bool projects = false;       ///< false when the projection is zero
-    Sparse<Real> impulse;        ///< integral of z over the instant of entering = impulse * y before; empty without
+    bool projects = false;       ///< whether states may jump when it is entered
+    Rows<Real> projection;       ///< y just after entering = y + projection * y just before, size x size; empty without
+    Rows<Real> generator;        ///< y' = generator * y, restricted to consistent y, size x size
     Matrix<Real> contradiction;  ///< rows that must vanish on y, else an infinite current or voltage results
     Matrix<Real> infinite;       ///< direction of z in that case, unknowns x rows of contradiction
     Matrix<Real> shared;         ///< directions of z along which current is shared by least norm; often empty
-    Matrix<Real> generator;      ///< y' = generator * y, restricted to consistent y
 
-    /// z = readout * y.
-    void read(const Real* y, Real* z) const { choose(fullReadout_, readout, y, z); }
+    /// z = readout * y, unknowns x size.
+    const Matrix<Real>& readout() const;
+    void read(const Real* y, Real* z) const;
     /// One entry of z.
-    Real read(int unknown, const Vector<Real>& y) const {
-        Real sum = 0;
-        for (typename Sparse<Real>::InnerIterator of(readout, unknown); of; ++of) sum += of.value() * y(of.col());
-        return sum;
-    }
-    /// y' = generator * y.
-    void rates(const Real* y, Real* slopes) const {
-        sparseGenerator_.size() > 0 ? multiply(sparseGenerator_, y, slopes) : multiply(generator, y, slopes);
-    }
+    Real read(int unknown, const Vector<Real>& y) const;
+    /// Rows that make forms over z, and a constant, of y. @param forms  rows over z; the constants go to the first
+    /// source
+    Rows<Real> rows(const std::vector<Terms>& forms, const std::vector<double>& constants) const;
+    /// Rows that make integrals of forms over z, over the instant of entering, of y before. @pre projects
+    Rows<Real> impulseRows(const std::vector<Terms>& forms) const;
+
+    void rates(const Real* y, Real* slopes) const { generator.apply(y, slopes); }
     /// y just after entering.
-    void project(const Real* y, Real* after) const {
-        choose(fullProjection_, projection, y, after);
-        for (Eigen::Index i = 0; i < projection.rows(); ++i) after[i] += y[i];
-    }
-    /// What a product with the generator costs, in multiplications.
-    double costOfRates() const {
-        return static_cast<double>(sparseGenerator_.size() > 0 ? 2 * sparseGenerator_.nonZeros() : generator.size());
-    }
+    void project(const Real* y, Real* after) const;
 
     std::size_t bytes() const;
 
 private:
-    void complete(const Skeleton<Real>& skeleton, const Elimination<Real>& elimination, const Sparse<Real>& kernel,
-                  typename Skeleton<Real>::Rest rest);
-    static void choose(const Matrix<Real>& full, const Sparse<Real>& sparse, const Real* x, Real* out) {
-        full.size() > 0 ? multiply(full, x, out) : multiply(sparse, x, out);
-    }
+    template <class Add>
+    Rows<Real> collected(const std::vector<Terms>& forms, Add&& add) const;
 
-    Matrix<Real> fullReadout_, fullProjection_;  ///< where that is the faster one, else empty
-    Sparse<Real> sparseGenerator_;               ///< the same
-    Sparse<Real> lift_, jump_;                   ///< projection = lift * jump, of low rank
+    const Skeleton<Real>* skeleton_;
+    Sparse<Real> open_, impulse_;   ///< u = open * y, and its integral over the instant of entering
+    Sparse<Real> lift_, jump_;      ///< projection = lift * jump, of low rank
+    bool full_ = true;              ///< small enough for products with full matrices to be the faster ones
+    mutable Matrix<Real> readout_;  ///< where it is not full: empty until asked for
+    mutable Vector<Real> consistent_, u_;
 };
 
 }  // namespace hedgerow::exact

@@ -73,10 +73,7 @@ Vector<Real> Magnitudes<Real>::sizes() const {
 }
 
 template <class Real>
-Real Magnitudes<Real>::noise(const Real* coefficients, UnknownSort sort) const {
-    Real sum = 0;
-    for (int i = 0; i < frame_.states; ++i) sum += std::abs(coefficients[i]) * sizeOfState(i);
-    for (int i = 0; i < frame_.sources; ++i) sum += std::abs(coefficients[frame_.states + i]) * sources_(i);
+Real Magnitudes<Real>::noise(Real sum, UnknownSort sort) const {
     // A signal has no size but that of what makes it up.
     const Real size = sort == UnknownSort::voltage ? voltage_ : sort == UnknownSort::current ? current_ : sum;
     return part_ * size + least + rounding * sum;

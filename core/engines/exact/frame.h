@@ -66,8 +66,10 @@ public:
     void drifted(Real normTimesLength);
     /// The largest value seen of each entry of y, by its kind.
     Vector<Real> sizes() const;
-    /// The size of zero of a guard with these coefficients over y.
-    Real noise(const Real* coefficients, UnknownSort sort) const;
+    /// The largest value seen of an entry of y, by its kind.
+    Real size(int entry) const { return entry < frame_.states ? sizeOfState(entry) : sources_(entry - frame_.states); }
+    /// The size of zero of a guard. @param sum  of its coefficients over y, without sign, times the sizes there
+    Real noise(Real sum, UnknownSort sort) const;
     /// What of an impulse counts as none.
     Real impulseNoise(UnknownSort sort) const {
         return sort == UnknownSort::voltage   ? fluxNoise()

@@ -208,7 +208,7 @@ Leg<Real>* Legs<Real>::sight(const Key& key, const Stretch<Real>& stretch, int o
 template <class Real>
 struct Legs<Real>::Course {
     Course(const Mode<Real>& mode, Tick length, int count) : step(secondsOf<Real>(length) / static_cast<Real>(count)) {
-        const Matrix<Real>& generator = mode.configuration().generator;
+        const Matrix<Real>& generator = mode.configuration().generator.full();
         const Matrix<Real> stride = mode.propagator().composed(length / count);
         difference.push_back(Matrix<Real>::Zero(stride.rows(), stride.cols()));
         for (int k = 1; k < count; ++k)
@@ -254,14 +254,14 @@ std::unique_ptr<Leg<Real>> Legs<Real>::build(const Stretch<Real>& stretch, Tick 
     const Matrix<Real>& whole = lines.mark(length).difference;
     Matrix<Real> term = Matrix<Real>::Identity(n, n) + whole;
     for (int j = 0; j <= order; ++j) {
-        if (j > 0) term = multiply(leg->mode->configuration().generator, term) / static_cast<Real>(j);
+        if (j > 0) term = multiply(leg->mode->configuration().generator.full(), term) / static_cast<Real>(j);
         leg->rows.middleRows(at, n) = j == 0 ? whole : term;
         at += n;
         if (polynomials == 0) continue;
         Eigen::Index row = height - polynomials + j;
-        leg->rows.row(row) = leg->mode->guardValue.row(leg->crossing) * term;
+        leg->rows.row(row) = leg->mode->guardValue.full().row(leg->crossing) * term;
         for (const auto& companion : leg->companions)
-            leg->rows.row(row += terms) = leg->mode->guardValue.row(companion.guard) * term;
+            leg->rows.row(row += terms) = leg->mode->guardValue.full().row(companion.guard) * term;
     }
     bytes_ += leg->bytes();
     ++built_;
@@ -274,7 +274,7 @@ template <class Real>
 Matrix<Real> Legs<Real>::watched(const Mode<Real>& mode, const Stretch<Real>& stretch) {
     Vector<Real> allowed;
     recorder_.allowances(mode, stretch.start.data(), stretch.end.data(), allowed);
-    Matrix<Real> rows = allowed.cwiseInverse().asDiagonal() * Matrix<Real>(mode.configuration().readout);
+    Matrix<Real> rows = allowed.cwiseInverse().asDiagonal() * mode.configuration().readout();
     rows.col(frame_.states).setZero();
     std::vector<Eigen::Index> order(static_cast<std::size_t>(rows.rows())), kept;
     for (std::size_t i = 0; i < order.size(); ++i) order[i] = static_cast<Eigen::Index>(i);
@@ -303,7 +303,7 @@ bool Legs<Real>::guarded(Leg<Real>& leg, const Stretch<Real>& stretch) {
     const std::vector<Real>& noise = leg.mode->noise(magnitudes_);
     for (int i = 0; i < guards && leg.crossing >= 0; ++i) {
         const Real floor = noise[static_cast<std::size_t>(i)];
-        if (i != leg.crossing && std::abs(mode.guardValue.row(i).dot(stretch.end)) <= floor)
+        if (i != leg.crossing && std::abs(mode.guardValue.full().row(i).dot(stretch.end)) <= floor)
             leg.companions.push_back({i, -floor});
     }
     const Tick top = mode.propagator().topStep(leg.length);
@@ -315,14 +315,14 @@ bool Legs<Real>::guarded(Leg<Real>& leg, const Stretch<Real>& stretch) {
             for (Eigen::Index i = 0; i < guards; ++i) {
                 const auto g = static_cast<std::size_t>(i);
                 // A guard that starts from zero may do so again; its slope keeps it.
-                const bool zero = start && mode.guardValue.row(i).dot(stretch.start) <= 2 * noise[g];
+                const bool zero = start && mode.guardValue.full().row(i).dot(stretch.start) <= 2 * noise[g];
                 least.push_back(zero ? -noise[g] : 2 * noise[g]);
             }
             conditions.demand(block, least);
         };
         for (std::size_t k = 0; k < course.difference.size(); ++k) {
-            const Matrix<Real> value = mode.guardValue + multiply(mode.guardValue, course.difference[k]);
-            const Matrix<Real> slope = multiply(mode.guardValue, course.slope[k]);
+            const Matrix<Real> value = mode.guardValue.full() + multiply(mode.guardValue.full(), course.difference[k]);
+            const Matrix<Real> slope = multiply(mode.guardValue.full(), course.slope[k]);
             const Real third = course.step / 3;
             demand(value, k == 0);
             if (k + 1 < course.difference.size()) demand(value + third * slope, false);

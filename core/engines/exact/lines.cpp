@@ -14,7 +14,7 @@ template <class Real>
 const Mark<Real>& Lines<Real>::mark(Tick at) {
     auto [place, fresh] = marks_.try_emplace(at);
     if (fresh) {
-        const Matrix<Real>& generator = mode_.configuration().generator;
+        const Matrix<Real>& generator = mode_.configuration().generator.full();
         place->second.difference = mode_.propagator().composed(at);
         place->second.slope = generator + multiply(generator, place->second.difference);
     }

@@ -77,13 +77,15 @@ Propagator<Real>::Propagator(const Frame<Real>& frame, const Configuration<Real>
     const int nx = frame.states;
     for (const auto& source : frame.network.sources)
         norm_ = std::max(norm_, static_cast<Real>(source->angularFrequency()));
-    if (nx > 0) {
-        const Matrix<Real> scaled = frame.stateScale.asDiagonal() * configuration.generator.topLeftCorner(nx, nx) *
-                                    frame.stateScale.cwiseInverse().asDiagonal();
-        const Real byColumn = scaled.cwiseAbs().colwise().sum().maxCoeff();
-        const Real byRow = scaled.cwiseAbs().rowwise().sum().maxCoeff();
-        norm_ = std::max(norm_, std::sqrt(byColumn * byRow));
-    }
+    Vector<Real> byColumn = Vector<Real>::Zero(nx), byRow = byColumn;
+    const Sparse<Real>& slopes = configuration.generator.entries();
+    for (Eigen::Index i = 0; i < std::min<Eigen::Index>(nx, slopes.rows()); ++i)
+        for (typename Sparse<Real>::InnerIterator of(slopes, i); of && of.col() < nx; ++of) {
+            const Real size = std::abs(of.value()) * frame.stateScale(i) / frame.stateScale(of.col());
+            byColumn(of.col()) += size;
+            byRow(i) += size;
+        }
+    if (nx > 0) norm_ = std::max(norm_, std::sqrt(byColumn.maxCoeff() * byRow.maxCoeff()));
     base_ = longestBase;
     while (base_ > 1 && norm_ * secondsOf<Real>(base_) > Real(baseStepNorm)) base_ /= 2;
 }
@@ -97,7 +99,7 @@ Tick Propagator<Real>::topStep(Tick wanted) {
         for (const auto& source : frame_.network.sources) fastest = std::max(fastest, source->angularFrequency());
         if (nx > 0) {
             const Eigen::MatrixXd scaled =
-                (frame_.stateScale.asDiagonal() * configuration_.generator.topLeftCorner(nx, nx) *
+                (frame_.stateScale.asDiagonal() * configuration_.generator.full().topLeftCorner(nx, nx) *
                  frame_.stateScale.cwiseInverse().asDiagonal())
                     .template cast<double>();
             fastest = std::max(fastest, nx > mostModes ? fastestBound(scaled) : fastestMode(scaled));
@@ -143,7 +145,7 @@ const Matrix<Real>& Propagator<Real>::level(int k) {
         int halvings = 0;
         while (norm_ * std::ldexp(secondsOf<Real>(base_), -halvings) > Real(baseStepNorm)) ++halvings;
         const Real h = std::ldexp(secondsOf<Real>(base_), -halvings);
-        Matrix<Real> sum = series(Matrix<Real>(configuration_.generator * h), baseOrder<Real>);
+        Matrix<Real> sum = series(Matrix<Real>(configuration_.generator.full() * h), baseOrder<Real>);
         writeSines(sum, h);
         for (int j = halvings; j > 0; --j) {
             sum = 2 * sum + multiply(sum, sum);
@@ -234,7 +236,7 @@ template <class Real>
 bool Propagator<Real>::bySeries(Tick length) const {
     const auto norm = static_cast<double>(norm_ * secondsOf<Real>(length));
     if (norm >= mostTaylorSteps) return false;
-    const double n = frame_.size(), series = configuration_.costOfRates();
+    const double n = frame_.size(), series = configuration_.generator.cost();
     // 22 products of matrices make a ladder of ten steps.
     if (ladder_.empty() && static_cast<double>(unladdered_) * series < 22 * n * n * n) return true;
     const auto climbs = static_cast<double>(std::popcount(static_cast<std::uint64_t>(length / base_)));
@@ -276,7 +278,7 @@ Matrix<Real> Propagator<Real>::composed(Tick length) {
             length -= ladderStep(k);
         }
     }
-    if (length > 0) compose(series(Matrix<Real>(configuration_.generator * secondsOf<Real>(length)), 8));
+    if (length > 0) compose(series(Matrix<Real>(configuration_.generator.full() * secondsOf<Real>(length)), 8));
     writeSines(total, whole);
     return total;
 }

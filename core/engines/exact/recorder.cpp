@@ -54,12 +54,12 @@ void Recorder<Real>::way(Mode<Real>& mode, const Vector<Real>& y0, const Vector<
 template <class Real>
 void Recorder<Real>::fill(Mode<Real>& mode, Sample& sample) {
     const Configuration<Real>& c = mode.configuration();
-    const Eigen::Index unknowns = c.readout.rows();
+    const Eigen::Index unknowns = frame_.unknowns;
     sample.values.resize(2 * unknowns);
     if (mode.sampling.size() == 0 && !wide_ && ++mode.sampled > worthSampling) {
-        const Matrix<Real> readout = c.readout;
+        const Matrix<Real>& readout = c.readout();
         mode.sampling.resize(2 * unknowns, readout.cols());
-        mode.sampling << readout, multiply(readout, c.generator);
+        mode.sampling << readout, multiply(readout, c.generator.full());
     }
     if (mode.sampling.size() > 0) return multiply(mode.sampling, sample.y.data(), sample.values.data());
     c.read(sample.y.data(), sample.values.data());
@@ -112,7 +112,7 @@ void Recorder<Real>::makeView(Mode<Real>& mode) {
         view.width = frame_.unknowns;
     } else {
         // The constant source comes first behind the states: it becomes the last column.
-        const Matrix<Real> readout = mode.configuration().readout;
+        const Matrix<Real>& readout = mode.configuration().readout();
         view.width = frame_.size() - 1;
         view.matrix.reserve(static_cast<std::size_t>(readout.size()));
         for (int i = 0; i < frame_.unknowns; ++i) {

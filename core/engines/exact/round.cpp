@@ -18,7 +18,7 @@ Matrix<Real> composedFine(const Mode<Real>& mode, FineTime length) {
     const auto ticks = static_cast<Tick>(length >> 32);
     const Matrix<Real> whole = mode.propagator().composed(ticks);
     const Real rest = static_cast<Real>(static_cast<long double>(length - toFine(ticks)) * 0x1p-86L);
-    const Matrix<Real>& generator = mode.configuration().generator;
+    const Matrix<Real>& generator = mode.configuration().generator.full();
     return whole + rest * (generator + generator * whole);
 }
 

@@ -319,6 +319,8 @@ void Run<Real>::finish(RunSummary& summary) {
                         {"located crossings", crossings_},
                         {"timeouts", timeouts_},
                         {"configurations", commutation_.configurationsBuilt()},
+                        {"sections", commutation_.sectionCount()},
+                        {"states of sections", commutation_.sectionsSolved()},
                         {"revisits", commutation_.configurationsRevisited()},
                         {"legs", legs_.built()},
                         {"events along legs", replayed_},

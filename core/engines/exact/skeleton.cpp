@@ -1,61 +1,36 @@
 #include "engines/exact/skeleton.h"
 
 #include <algorithm>
-#include <cmath>
 #include <map>
+#include <set>
 #include <utility>
+
+#include "engines/exact/elimination.h"
+#include "engines/exact/equations.h"
 
 namespace hedgerow::exact {
 
 namespace {
 
-constexpr double rowNoise = 1e-13;  ///< of the largest number that was part of a row: what cancels to less is rounding
-
-/// Puts triplets into rows, their columns shifted. @param placeOf  per row of the network, or -1 for none
-template <class Real>
-void addEntries(std::vector<SparseRow<Real>>& rows, const std::vector<Triplet>& entries, int shift,
-                const std::vector<int>& placeOf) {
-    for (const Triplet& entry : entries)
-        if (const int place = placeOf[static_cast<std::size_t>(entry.row)]; place >= 0)
-            rows[static_cast<std::size_t>(place)].push_back({entry.column + shift, static_cast<Real>(entry.value)});
-}
-
-/// Adds up what falls on one place.
-template <class Real>
-void sortRows(std::vector<SparseRow<Real>>& rows) {
-    for (SparseRow<Real>& row : rows) {
-        std::stable_sort(row.begin(), row.end(), [](const auto& a, const auto& b) { return a.column < b.column; });
-        std::size_t kept = 0;
-        for (std::size_t i = 0; i < row.size(); ++i) {
-            if (kept > 0 && row[kept - 1].column == row[i].column)
-                row[kept - 1].value += row[i].value;
-            else
-                row[kept++] = row[i];
-        }
-        row.resize(kept);
-        std::erase_if(row, [](const auto& entry) { return entry.value == 0; });
+/// Groups of things that have something in common.
+class Groups {
+public:
+    explicit Groups(std::size_t count) : leader_(count) {
+        for (std::size_t i = 0; i < count; ++i) leader_[i] = i;
     }
-}
+    std::size_t of(std::size_t i) {
+        while (leader_[i] != i) i = leader_[i] = leader_[leader_[i]];
+        return i;
+    }
+    void join(std::size_t a, std::size_t b) { leader_[of(a)] = of(b); }
 
-/// Divides a row of [F H], and the same row of E, by its largest entry of F, to the next power of two: nothing is
-/// rounded, and states that cancel each other still do so behind an off-resistance.
-template <class Real>
-void equilibrate(SparseRow<Real>& row, SparseRow<Real>* e, int unknowns) {
-    Real largest = 0;
-    for (const auto& entry : row)
-        if (entry.column < unknowns) largest = std::max(largest, std::abs(entry.value));
-    if (largest == 0) return;
-    const Real scale = std::ldexp(Real(1), -std::ilogb(largest));
-    for (auto& entry : row) entry.value *= scale;
-    if (!e) return;
-    for (auto& entry : *e) entry.value *= scale;
-}
+private:
+    std::vector<std::size_t> leader_;
+};
 
-/// The equations of one element as numbers by place: rows of F, then of Hx, then of Bw.
+/// The equations of an element in one segment as numbers by place: columns of F, then of Hx, then of Bw.
 using Written = std::map<std::pair<int, int>, double>;
-Written written(const Element& element, int segment, int nodes, int unknowns, int states) {
-    LinearStamp stamp(nodes);
-    element.stamp(stamp, segment);
+Written written(const LinearStamp& stamp, int unknowns, int states) {
     Written places;
     for (const Triplet& t : stamp.f) places[{t.row, t.column}] += t.value;
     for (const Triplet& t : stamp.hx) places[{t.row, unknowns + t.column}] += t.value;
@@ -63,123 +38,170 @@ Written written(const Element& element, int segment, int nodes, int unknowns, in
     return places;
 }
 
-}  // namespace
+std::vector<Triplet>* entriesOf(LinearStamp& stamp, int list) {
+    std::vector<Triplet>* const lists[] = {&stamp.f, &stamp.hx, &stamp.bw, &stamp.e};
+    return lists[list];
+}
 
 template <class Real>
-Skeleton<Real>::Skeleton(const Frame<Real>& frame) : frame_(frame), steady_(frame.network.nodeCount()) {
-    findChanges();
-    const int m = frame.unknowns, n = frame.size(), nx = frame.states;
-    const auto& elements = frame.network.elements;
-    LinearStamp all(frame.network.nodeCount());
-    for (std::size_t i = 0, j = 0; i < elements.size(); ++i) {
-        elements[i]->stamp(all, 0);
-        const bool changes = j < changing_.size() && changing_[j] == i;
-        changes ? void(++j) : elements[i]->stamp(steady_, 0);
-    }
-    for (auto* list : {&steady_.f, &steady_.hx, &steady_.bw, &steady_.e})
-        std::erase_if(*list, [&](const Triplet& t) { return placeOf_[static_cast<std::size_t>(t.row)] < 0; });
+Sparse<Real> fromTriplets(Eigen::Index rows, Eigen::Index columns, const std::vector<Triplet>& entries) {
+    std::vector<Eigen::Triplet<Real>> list;
+    for (const Triplet& t : entries) list.emplace_back(t.row, t.column, static_cast<Real>(t.value));
+    Sparse<Real> result(rows, columns);
+    result.setFromTriplets(list.begin(), list.end());
+    return result;
+}
 
-    // In rows that stay, elements write the same in every segment.
-    std::vector<int> staying(placeOf_.size(), -1);
+}  // namespace
+
+/// Where the equations have entries, and which of them change.
+template <class Real>
+struct Skeleton<Real>::Pattern {
+    std::vector<std::set<int>> columns;           ///< per row of F: unknowns it may hold
+    std::vector<std::set<int>> rates;             ///< per state: the same for its row of K
+    std::vector<char> changes;                    ///< per row: an element writes it differently in its segments, or a
+                                                  ///< vanishing resistance acts in it
+    std::vector<std::size_t> elements;            ///< whose equations depend on their segment
+    std::vector<std::set<int>> rowsOf, statesOf;  ///< per such element: rows it writes, and states whose rate it does
+    LinearStamp steady;                           ///< of the others
+
+    explicit Pattern(const Frame<Real>& frame)
+        : columns(static_cast<std::size_t>(frame.unknowns)),
+          rates(static_cast<std::size_t>(frame.states)),
+          changes(static_cast<std::size_t>(frame.unknowns), 0),
+          steady(frame.network.nodeCount()) {
+        for (std::size_t i = 0; i < frame.network.elements.size(); ++i) {
+            const Element& element = *frame.network.elements[i];
+            if (element.segmentCount() == 1) {
+                element.stamp(steady, 0);
+            } else {
+                elements.push_back(i);
+                rowsOf.emplace_back();
+                statesOf.emplace_back();
+                addChanging(frame, element);
+            }
+        }
+        note(steady);
+    }
+
+    void note(const LinearStamp& stamp) {
+        for (const Triplet& t : stamp.f) columns[static_cast<std::size_t>(t.row)].insert(t.column);
+        for (const Triplet& t : stamp.k) rates[static_cast<std::size_t>(t.row)].insert(t.column);
+        for (const Triplet& t : stamp.e) changes[static_cast<std::size_t>(t.row)] = 1;
+    }
+
+    void addChanging(const Frame<Real>& frame, const Element& element) {
+        Written first;
+        for (int segment = 0; segment < element.segmentCount(); ++segment) {
+            LinearStamp stamp(frame.network.nodeCount());
+            element.stamp(stamp, segment);
+            note(stamp);
+            for (int list = 0; list < 4; ++list)
+                for (const Triplet& t : *entriesOf(stamp, list)) rowsOf.back().insert(t.row);
+            for (const Triplet& t : stamp.k) statesOf.back().insert(t.row);
+            const Written now = written(stamp, frame.unknowns, frame.states);
+            if (segment == 0) first = now;
+            for (const auto& [place, value] : now)
+                if (const auto found = first.find(place); found == first.end() || found->second != value)
+                    changes[static_cast<std::size_t>(place.first)] = 1;
+            for (const auto& [place, value] : first)
+                if (!now.contains(place)) changes[static_cast<std::size_t>(place.first)] = 1;
+        }
+    }
+};
+
+template <class Real>
+Skeleton<Real>::Skeleton(const Frame<Real>& frame)
+    : frame_(frame), rateSection_(static_cast<std::size_t>(frame.states), -1) {
+    const Pattern pattern(frame);
+    const int m = frame.unknowns, n = frame.size();
+
+    // What never changes is solved. A changing element writes the same into a row that stays in all of its segments.
+    LinearStamp stays = pattern.steady;
+    for (const std::size_t i : pattern.elements) frame.network.elements[i]->stamp(stays, 0);
+    std::vector<int> placeOf(pattern.changes.size(), -1);
     int count = 0;
-    for (std::size_t r = 0; r < placeOf_.size(); ++r)
-        if (placeOf_[r] < 0) staying[r] = count++;
-    std::vector<SparseRow<Real>> rows(static_cast<std::size_t>(count));
-    addEntries(rows, all.f, 0, staying);
-    addEntries(rows, all.hx, m, staying);
-    addEntries(rows, all.bw, m + nx, staying);
-    sortRows(rows);
-    for (SparseRow<Real>& row : rows) equilibrate<Real>(row, nullptr, m);
-    const Elimination<Real> elimination(std::move(rows), m, n);
+    for (std::size_t r = 0; r < placeOf.size(); ++r)
+        if (!pattern.changes[r]) placeOf[r] = count++;
+    const Elimination<Real> elimination(equationRows<Real>(stays, placeOf, count, frame), m, n);
     elimination.solve(solution_, kernel_);
     consistency_ = elimination.consistency();
 
-    std::vector<Eigen::Triplet<Real>> dynamics;
+    std::vector<Triplet> dynamics;
+    const int nx = frame.states;
     for (int i = 0; i < frame.sources; ++i)
         for (int j = 0; j < frame.sources; ++j)
-            if (frame.sourceDynamics(i, j) != 0) dynamics.emplace_back(nx + i, nx + j, frame.sourceDynamics(i, j));
-    sources_.resize(n, n);
-    sources_.setFromTriplets(dynamics.begin(), dynamics.end());
-}
-
-/// Rows change that an element writes differently in its segments, or in which a vanishing resistance acts.
-template <class Real>
-void Skeleton<Real>::findChanges() {
-    const int m = frame_.unknowns, nodes = frame_.network.nodeCount();
-    std::vector<char> changes(static_cast<std::size_t>(m), 0);
-    const auto mark = [&](int row) { changes[static_cast<std::size_t>(row)] = 1; };
-    for (std::size_t i = 0; i < frame_.network.elements.size(); ++i) {
-        const Element& element = *frame_.network.elements[i];
-        Written first;
-        for (int segment = 0; segment < element.segmentCount(); ++segment) {
-            LinearStamp stamp(nodes);
-            element.stamp(stamp, segment);
-            for (const Triplet& t : stamp.e) mark(t.row);
-            if (element.segmentCount() == 1) break;
-            if (segment == 0) {
-                first = written(element, 0, nodes, m, frame_.states);
-                continue;
-            }
-            const Written other = written(element, segment, nodes, m, frame_.states);
-            for (const auto& [place, value] : other)
-                if (const auto found = first.find(place); found == first.end() || found->second != value)
-                    mark(place.first);
-            for (const auto& [place, value] : first)
-                if (!other.contains(place)) mark(place.first);
-        }
-        if (element.segmentCount() > 1) changing_.push_back(i);
-    }
-    placeOf_.assign(changes.size(), -1);
-    for (std::size_t r = 0; r < changes.size(); ++r)
-        if (changes[r]) placeOf_[r] = changingRows_++;
+            if (frame.sourceDynamics(i, j) != 0)
+                dynamics.push_back({nx + i, nx + j, static_cast<double>(frame.sourceDynamics(i, j))});
+    sources_ = fromTriplets<Real>(n, n, dynamics);
+    rates_ = fromTriplets<Real>(n, m, pattern.steady.k);
+    slopes_ = addProduct(sources_, Real(1), rates_, solution_);
+    slopesByOpen_ = multiply(rates_, kernel_);
+    divide(pattern);
 }
 
 template <class Real>
-typename Skeleton<Real>::Rest Skeleton<Real>::rest(const std::vector<int>& segments) const {
-    const int m = frame_.unknowns, nx = frame_.states;
-    LinearStamp stamp = steady_;
-    for (const std::size_t i : changing_) frame_.network.elements[i]->stamp(stamp, segments[i]);
-    std::vector<SparseRow<Real>> rows(static_cast<std::size_t>(changingRows_));
-    Rest rest{std::vector<SparseRow<Real>>(rows.size()), std::vector<SparseRow<Real>>(rows.size()), {}};
-    addEntries(rows, stamp.f, 0, placeOf_);
-    addEntries(rows, stamp.hx, m, placeOf_);
-    addEntries(rows, stamp.bw, m + nx, placeOf_);
-    addEntries(rest.e, stamp.e, 0, placeOf_);
-    sortRows(rows);
-    sortRows(rest.e);
-    RowSum<Real> sum(open() + frame_.size());
-    for (std::size_t r = 0; r < rows.size(); ++r) {
-        equilibrate(rows[r], &rest.e[r], m);
-        rest.rows[r] = reduced(rows[r], sum);
-        equilibrate(rest.rows[r], &rest.e[r], open());
+void Skeleton<Real>::divide(const Pattern& pattern) {
+    // Rows, then u, then consistency conditions, then changing elements.
+    const auto rows = static_cast<std::size_t>(frame_.unknowns), open = static_cast<std::size_t>(kernel_.cols()),
+               conditions = static_cast<std::size_t>(consistency_.rows());
+    const std::size_t firstElement = rows + open + conditions, all = firstElement + pattern.elements.size();
+    Groups groups(all);
+    const auto joinOpenOf = [&](std::size_t thing, const std::set<int>& unknowns) {
+        for (const int unknown : unknowns)
+            for (typename Sparse<Real>::InnerIterator of(kernel_, unknown); of; ++of)
+                groups.join(thing, rows + static_cast<std::size_t>(of.col()));
+    };
+    for (std::size_t r = 0; r < rows; ++r)
+        if (pattern.changes[r]) joinOpenOf(r, pattern.columns[r]);
+    for (std::size_t c = 0; c < conditions; ++c)
+        for (typename Sparse<Real>::InnerIterator of(consistency_, static_cast<Eigen::Index>(c)); of; ++of)
+            if (of.col() < frame_.states)
+                joinOpenOf(rows + open + c, pattern.rates[static_cast<std::size_t>(of.col())]);
+    std::vector<std::size_t> rateElement(pattern.rates.size(), all);
+    for (std::size_t e = 0; e < pattern.elements.size(); ++e) {
+        for (const int row : pattern.rowsOf[e])
+            if (pattern.changes[static_cast<std::size_t>(row)])
+                groups.join(firstElement + e, static_cast<std::size_t>(row));
+        for (const int state : pattern.statesOf[e]) {
+            std::size_t& known = rateElement[static_cast<std::size_t>(state)];
+            if (known < all) groups.join(firstElement + e, known);
+            known = firstElement + e;
+        }
     }
-    std::vector<Eigen::Triplet<Real>> rates;
-    for (const Triplet& t : stamp.k) rates.emplace_back(t.row, t.column, static_cast<Real>(t.value));
-    rest.rates.resize(frame_.size(), m);
-    rest.rates.setFromTriplets(rates.begin(), rates.end());
-    return rest;
-}
 
-/// A row of [F H] over z and y becomes one over u and y.
-template <class Real>
-SparseRow<Real> Skeleton<Real>::reduced(const SparseRow<Real>& row, RowSum<Real>& sum) const {
-    const int m = frame_.unknowns, open = this->open();
-    Real largest = 0;
-    for (const SparseEntry<Real>& entry : row) {
-        if (entry.column >= m) {
-            sum.add(open + entry.column - m, entry.value);
-            continue;
+    std::vector<int> sectionOf(all, -1);
+    const auto section = [&](std::size_t thing) -> Section& {
+        int& at = sectionOf[groups.of(thing)];
+        if (at < 0) {
+            at = static_cast<int>(sections_.size());
+            sections_.emplace_back();
         }
-        for (typename Sparse<Real>::InnerIterator of(kernel_, entry.column); of; ++of) {
-            sum.add(static_cast<int>(of.col()), entry.value * of.value());
-            largest = std::max(largest, std::abs(entry.value * of.value()));
+        return sections_[static_cast<std::size_t>(at)];
+    };
+    const auto add = [&](std::size_t thing, auto member, auto value) {
+        (section(thing).*member).push_back(value);
+        (whole_.*member).push_back(value);
+    };
+    for (std::size_t r = 0; r < rows; ++r)
+        if (pattern.changes[r]) add(r, &Section::rows, static_cast<int>(r));
+    for (std::size_t u = 0; u < open; ++u) add(rows + u, &Section::open, static_cast<int>(u));
+    for (std::size_t c = 0; c < conditions; ++c) add(rows + open + c, &Section::consistency, static_cast<int>(c));
+    for (std::size_t e = 0; e < pattern.elements.size(); ++e)
+        add(firstElement + e, &Section::elements, pattern.elements[e]);
+    for (std::size_t state = 0; state < rateElement.size(); ++state)
+        if (rateElement[state] < all) {
+            section(rateElement[state]);
+            rateSection_[state] = sectionOf[groups.of(rateElement[state])];
         }
-        for (typename Sparse<Real>::InnerIterator of(solution_, entry.column); of; ++of)
-            sum.add(open + static_cast<int>(of.col()), -entry.value * of.value());
-    }
-    SparseRow<Real> result;
-    sum.take(result, Real(rowNoise) * largest);
-    return result;
+
+    LinearStamp steady = pattern.steady;
+    for (int list = 0; list < 4; ++list)
+        for (const Triplet& t : *entriesOf(steady, list)) {
+            if (!pattern.changes[static_cast<std::size_t>(t.row)]) continue;
+            entriesOf(section(static_cast<std::size_t>(t.row)).steady, list)->push_back(t);
+            entriesOf(whole_.steady, list)->push_back(t);
+        }
 }
 
 template class Skeleton<double>;

@@ -1,30 +1,34 @@
 #pragma once
-// What all configurations of a network have in common.
+// What all configurations of a network have in common, and into which sections the rest falls.
 //
 // Most rows of F z = Hx x + Bw w are the same whatever the switches do: current laws, resistors, sources, storages.
 // They are solved once, and leave as many unknowns open as there are rows that change: z = solution y + kernel u. A
-// configuration then solves for u alone. In a plant of many converters each new combination of their states so costs a
-// small system of sparse rows, not the whole plant anew.
+// configuration then solves for u alone.
+//
+// Rows that change and have no u in common belong to different sections: the legs of two converters at one dc link, for
+// instance, whose potentials its capacitor fixes. Each section keeps what it came to in each of its own configurations.
+// A new combination of known ones then is put together, not solved.
 
+#include <memory>
 #include <vector>
 
-#include "engines/exact/elimination.h"
+#include "engines/exact/sparse.h"
 
 namespace hedgerow::exact {
+
+/// Elements, rows and open unknowns that have nothing to do with those of other sections.
+struct Section {
+    std::vector<std::size_t> elements;  ///< whose equations depend on their segment
+    std::vector<int> rows;              ///< of the network
+    std::vector<int> open;              ///< of u, rising
+    std::vector<int> consistency;       ///< rows of Skeleton::consistency()
+    LinearStamp steady{0};              ///< what other elements put into its rows
+};
 
 template <class Real>
 class Skeleton {
 public:
     explicit Skeleton(const Frame<Real>& frame);
-
-    /// The rows that `segments` give and that the skeleton has not solved.
-    struct Rest {
-        std::vector<SparseRow<Real>> rows;  ///< [F H] over u and y, its largest entry of F made about one
-        std::vector<SparseRow<Real>> e;     ///< of vanishing resistances, over z, divided likewise
-        Sparse<Real> rates;                 ///< K with rows of zeros for the sources, size x unknowns
-    };
-    /// @param segments  one entry per element of the network
-    Rest rest(const std::vector<int>& segments) const;
 
     const Frame<Real>& frame() const { return frame_; }
     /// The number of unknowns u.
@@ -32,18 +36,28 @@ public:
     const Sparse<Real>& solution() const { return solution_; }        ///< unknowns x size
     const Sparse<Real>& kernel() const { return kernel_; }            ///< unknowns x open
     const Sparse<Real>& consistency() const { return consistency_; }  ///< rows that must vanish on y, from F alone
-    const Sparse<Real>& sourceDynamics() const { return sources_; }   ///< S in its place, size x size
+    /// K of the elements that never change, with rows of zeros for the sources: size x unknowns.
+    const Sparse<Real>& rates() const { return rates_; }
+    /// S in its place + rates() solution, and rates() kernel: slopes of y by y and by u.
+    const Sparse<Real>& slopes() const { return slopes_; }
+    const Sparse<Real>& slopesByOpen() const { return slopesByOpen_; }
+    const Sparse<Real>& sourceDynamics() const { return sources_; }  ///< S in its place, size x size
+
+    const std::vector<Section>& sections() const { return sections_; }
+    /// All of them as one.
+    const Section& whole() const { return whole_; }
+    /// The section whose elements change the derivative of a state, or -1.
+    int changesRateOf(int state) const { return rateSection_[static_cast<std::size_t>(state)]; }
 
 private:
-    void findChanges();
-    SparseRow<Real> reduced(const SparseRow<Real>& row, RowSum<Real>& sum) const;
+    struct Pattern;
+    void divide(const Pattern& pattern);
 
     const Frame<Real>& frame_;
-    std::vector<std::size_t> changing_;  ///< elements whose equations depend on their segment
-    std::vector<int> placeOf_;           ///< per row: among those that change, or -1
-    int changingRows_ = 0;
-    LinearStamp steady_;  ///< what the other elements put into rows that change, and all their rates
-    Sparse<Real> solution_, kernel_, consistency_, sources_;
+    Sparse<Real> solution_, kernel_, consistency_, rates_, slopes_, slopesByOpen_, sources_;
+    std::vector<Section> sections_;
+    Section whole_;
+    std::vector<int> rateSection_;
 };
 
 }  // namespace hedgerow::exact

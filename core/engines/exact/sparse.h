@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <cmath>
 #include <limits>
+#include <utility>
 #include <vector>
 
 #include <Eigen/SparseCore>
@@ -29,15 +30,20 @@ using SparseRow = std::vector<SparseEntry<Real>>;
 template <class Real>
 class RowSum {
 public:
-    explicit RowSum(int columns)
-        : values_(static_cast<std::size_t>(columns), Real(0)), bounds_(static_cast<std::size_t>(columns), Real(0)) {}
+    explicit RowSum(int columns) {
+        spare().swap(places_);
+        if (places_.size() < static_cast<std::size_t>(columns)) places_.resize(static_cast<std::size_t>(columns));
+    }
+    ~RowSum() { places_.swap(spare()); }
+    RowSum(const RowSum&) = delete;
+    RowSum& operator=(const RowSum&) = delete;
 
     void add(int column, Real value) {
         if (value == 0) return;
-        const auto c = static_cast<std::size_t>(column);
-        if (bounds_[c] == 0) touched_.push_back(column);
-        values_[c] += value;
-        bounds_[c] += std::abs(value);
+        Place& place = places_[static_cast<std::size_t>(column)];
+        if (place.bound == 0) touched_.push_back(column);
+        place.value += value;
+        place.bound += std::abs(value);
     }
     /// factor * row i of m.
     void addRow(const Sparse<Real>& m, Eigen::Index i, Real factor) {
@@ -53,17 +59,25 @@ public:
         std::sort(touched_.begin(), touched_.end());
         row.clear();
         for (const int column : touched_) {
-            Real &value = values_[static_cast<std::size_t>(column)], &bound = bounds_[static_cast<std::size_t>(column)];
-            const Real size = std::abs(value);
-            if (size == bound || size > std::max(noise, 32 * std::numeric_limits<Real>::epsilon() * bound))
-                row.push_back({column, value});
-            value = bound = 0;
+            Place& place = places_[static_cast<std::size_t>(column)];
+            const Real size = std::abs(place.value);
+            if (size == place.bound || size > std::max(noise, 32 * std::numeric_limits<Real>::epsilon() * place.bound))
+                row.push_back({column, place.value});
+            place = {};
         }
         touched_.clear();
     }
 
 private:
-    std::vector<Real> values_, bounds_;  ///< bounds_: sums of absolute values
+    struct Place {
+        Real value = 0, bound = 0;  ///< bound: the sum of absolute values
+    };
+    /// Kept from one sum to the next: matrices are small, and many.
+    static std::vector<Place>& spare() {
+        thread_local std::vector<Place> kept;
+        return kept;
+    }
+    std::vector<Place> places_;  ///< all zero between two sums
     std::vector<int> touched_;
 };
 
@@ -81,14 +95,23 @@ inline void multiply(const Sparse<Real>& m, const Real* x, Real* out) {
 /// Writes the rows of a matrix one after the other.
 template <class Real, class WriteRow>
 Sparse<Real> byRows(Eigen::Index rows, Eigen::Index columns, WriteRow&& writeRow) {
+    thread_local std::vector<SparseEntry<Real>> kept;
+    std::vector<SparseEntry<Real>> entries;
+    entries.swap(kept);
+    entries.clear();
     Sparse<Real> result(rows, columns);
     SparseRow<Real> row;
     for (Eigen::Index i = 0; i < rows; ++i) {
-        result.startVec(i);
         writeRow(i, row);
-        for (const SparseEntry<Real>& entry : row) result.insertBack(i, entry.column) = entry.value;
+        entries.insert(entries.end(), row.begin(), row.end());
+        result.outerIndexPtr()[i + 1] = static_cast<int>(entries.size());
     }
-    result.finalize();
+    result.resizeNonZeros(static_cast<Eigen::Index>(entries.size()));
+    for (std::size_t k = 0; k < entries.size(); ++k) {
+        result.innerIndexPtr()[k] = entries[k].column;
+        result.valuePtr()[k] = entries[k].value;
+    }
+    entries.swap(kept);
     return result;
 }
 
@@ -123,5 +146,38 @@ Sparse<Real> stacked(const Sparse<Real>& above, const Sparse<Real>& below) {
             row.push_back({static_cast<int>(of.col()), of.value()});
     });
 }
+
+/// A matrix that products go by in full, or by its entries where most of them are zeros.
+template <class Real>
+class Rows {
+public:
+    Rows() = default;
+    Rows(Sparse<Real> entries, bool inFull) : entries_(std::move(entries)), inFull_(inFull) {
+        if (inFull_) full_ = entries_;
+    }
+    Eigen::Index rows() const { return entries_.rows(); }
+    Eigen::Index size() const { return entries_.size(); }
+    const Sparse<Real>& entries() const { return entries_; }
+    /// Made when it is asked for.
+    const Matrix<Real>& full() const {
+        if (full_.size() == 0) full_ = entries_;
+        return full_;
+    }
+    /// out = rows x.
+    void apply(const Real* x, Real* out) const { inFull_ ? multiply(full_, x, out) : multiply(entries_, x, out); }
+    Rows times(const Rows& other) const { return {multiply(entries_, other.entries_), inFull_}; }
+    /// What that costs, in multiplications.
+    double cost() const { return static_cast<double>(inFull_ ? size() : 2 * entries_.nonZeros()); }
+    std::size_t bytes() const {
+        return sizeof(Real) * static_cast<std::size_t>(full_.size()) +
+               (sizeof(Real) + sizeof(int)) * static_cast<std::size_t>(entries_.nonZeros()) +
+               sizeof(int) * static_cast<std::size_t>(rows());
+    }
+
+private:
+    Sparse<Real> entries_;
+    mutable Matrix<Real> full_;
+    bool inFull_ = true;
+};
 
 }  // namespace hedgerow::exact

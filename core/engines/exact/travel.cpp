@@ -150,7 +150,7 @@ int Run<Real>::shortPiece(Tick length) {
     const Eigen::Index guards = mode_->guardValue.rows();
     polynomials_.resize(order + 1, guards);
     for (int j = 0; j <= order; ++j) {
-        multiply(mode_->guardValue, y.col(j).data(), guards0_.data());
+        mode_->guardValue.apply(y.col(j).data(), guards0_.data());
         polynomials_.row(j) = guards0_.transpose();
     }
     const std::vector<Real>& noise = mode_->noise(magnitudes_);
@@ -181,13 +181,13 @@ bool Run<Real>::guardsHold(const Vector<Real>& before, const Vector<Real>& after
     const auto count = static_cast<Eigen::Index>(mode_->guards.size());
     if (count == 0) return true;
     for (Vector<Real>* values : {&guards0_, &guards1_, &rates0_, &rates1_}) values->resize(count);
-    const Matrix<Real>& rows = mode_->guardValue;
-    multiply(rows, before.data(), guards0_.data());
-    multiply(rows, after.data(), guards1_.data());
+    const Rows<Real>& rows = mode_->guardValue;
+    rows.apply(before.data(), guards0_.data());
+    rows.apply(after.data(), guards1_.data());
     mode_->configuration().rates(before.data(), slope_.data());
-    multiply(rows, slope_.data(), rates0_.data());
+    rows.apply(slope_.data(), rates0_.data());
     mode_->configuration().rates(after.data(), slope_.data());
-    multiply(rows, slope_.data(), rates1_.data());
+    rows.apply(slope_.data(), rates1_.data());
     const std::vector<Real>& noise = mode_->noise(magnitudes_);
     const Real third = secondsOf<Real>(length) / 3;
     for (Eigen::Index i = 0; i < count; ++i) {

@@ -1,0 +1,300 @@
+#include "engines/exact/section.h"
+
+#include <algorithm>
+#include <cmath>
+
+#include "engines/exact/elimination.h"
+#include "engines/exact/equations.h"
+
+namespace hedgerow::exact {
+
+namespace {
+
+constexpr double rowNoise = 1e-13;  ///< of the largest number that was part of a row: what cancels to less is rounding
+constexpr std::size_t mostBytes = std::size_t{16} << 20;  ///< of known states of sections
+
+template <class Real>
+Vector<Real> rowScales(const Matrix<Real>& matrix) {
+    Vector<Real> scales = matrix.cwiseAbs().rowwise().maxCoeff();
+    for (Real& s : scales) s = s > 0 ? 1 / s : Real(1);
+    return scales;
+}
+
+/// Left out are entries that are rounding noise of the product they come from.
+template <class Real>
+Sparse<Real> clean(const Sparse<Real>& product, const Sparse<Real>& bound) {
+    Sparse<Real> result = product;
+    result.prune([&](Eigen::Index i, Eigen::Index j, Real value) {
+        return value != 0 && std::abs(value) >= Real(1e-11) * bound.coeff(i, j);
+    });
+    return result;
+}
+
+/// Splits the kernels by the rank of Q: what the derivative of the consistency condition fixes, and what is left.
+template <class Real>
+struct Split {
+    Eigen::Index rank = 0;
+    Matrix<Real> left1, left2;  ///< combinations of the rows of Q, one in each row
+    Matrix<Real> right2;        ///< of the columns, one in each column
+};
+
+template <class Real>
+Split<Real> splitByRank(const Matrix<Real>& q) {
+    const Vector<Real> rows = rowScales(q);
+    const Matrix<Real> scaledRows = rows.asDiagonal() * q;
+    const Vector<Real> columns = rowScales(Matrix<Real>(scaledRows.transpose()));
+    const Eigen::JacobiSVD<Matrix<Real>> svd(Matrix<Real>(scaledRows * columns.asDiagonal()),
+                                             Eigen::ComputeFullU | Eigen::ComputeFullV);
+    Split<Real> split;
+    const Real largest = svd.singularValues().size() ? svd.singularValues()(0) : Real(0);
+    for (const Real value : svd.singularValues())
+        if (value > Real(1e-10) * std::max(largest, Real(1e-300))) ++split.rank;
+    const Matrix<Real> left = (rows.asDiagonal() * svd.matrixU()).transpose(),
+                       right = columns.asDiagonal() * svd.matrixV();
+    split.left1 = left.topRows(split.rank);
+    split.left2 = left.bottomRows(q.rows() - split.rank);
+    split.right2 = right.rightCols(q.rows() - split.rank);
+    return split;
+}
+
+template <class Real>
+std::vector<int> largestEntries(const Vector<Real>& direction) {
+    std::vector<int> found;
+    const Real largest = direction.cwiseAbs().maxCoeff();
+    for (int i = 0; i < direction.size(); ++i)
+        if (std::abs(direction(i)) > Real(0.1) * largest) found.push_back(i);
+    return found;
+}
+
+template <class Real>
+Sparse<Real> sparse(const Matrix<Real>& full) {
+    return full.sparseView(Real(0), Real(0));
+}
+
+/// Some rows of a matrix.
+template <class Real>
+Sparse<Real> chosen(const Sparse<Real>& from, const std::vector<int>& rows) {
+    return byRows<Real>(static_cast<Eigen::Index>(rows.size()), from.cols(), [&](Eigen::Index i, SparseRow<Real>& row) {
+        row.clear();
+        for (typename Sparse<Real>::InnerIterator of(from, rows[static_cast<std::size_t>(i)]); of; ++of)
+            row.push_back({static_cast<int>(of.col()), of.value()});
+    });
+}
+
+/// The rows of a matrix at their places among `count`.
+template <class Real>
+Sparse<Real> placed(const Sparse<Real>& rows, const std::vector<int>& places, Eigen::Index count) {
+    std::size_t next = 0;
+    return byRows<Real>(count, rows.cols(), [&](Eigen::Index i, SparseRow<Real>& row) {
+        row.clear();
+        if (next == places.size() || places[next] != i) return;
+        for (typename Sparse<Real>::InnerIterator of(rows, static_cast<Eigen::Index>(next)); of; ++of)
+            row.push_back({static_cast<int>(of.col()), of.value()});
+        ++next;
+    });
+}
+
+}  // namespace
+
+/// Solves a section step by step.
+template <class Real>
+struct SectionState<Real>::Completion {
+    Completion(const Skeleton<Real>& s, const Section& sec, SectionState& st)
+        : skeleton(s), section(sec), state(st), n(s.frame().size()), m(s.frame().unknowns) {}
+
+    void solve(const Segments& segments) {
+        const Network& network = skeleton.frame().network;
+        LinearStamp stamp(network.nodeCount());
+        for (const std::size_t i : section.elements) network.elements[i]->stamp(stamp, segments[i]);
+        state.rates = stamp.k;
+        stamp.f.insert(stamp.f.end(), section.steady.f.begin(), section.steady.f.end());
+        stamp.hx.insert(stamp.hx.end(), section.steady.hx.begin(), section.steady.hx.end());
+        stamp.bw.insert(stamp.bw.end(), section.steady.bw.begin(), section.steady.bw.end());
+        stamp.e.insert(stamp.e.end(), section.steady.e.begin(), section.steady.e.end());
+        std::vector<int> placeOf(static_cast<std::size_t>(m), -1);
+        for (std::size_t r = 0; r < section.rows.size(); ++r)
+            placeOf[static_cast<std::size_t>(section.rows[r])] = static_cast<int>(r);
+        const auto count = static_cast<int>(section.rows.size());
+        std::vector<SparseRow<Real>> e = relaxationRows<Real>(stamp, placeOf, count);
+        std::vector<SparseRow<Real>> rows = equationRows<Real>(stamp, placeOf, count, skeleton.frame(), &e);
+        reduce(rows, e);
+        const Elimination<Real> elimination(std::move(rows), static_cast<int>(section.open.size()), n);
+        Sparse<Real> kernel;
+        elimination.solve(state.open, kernel);
+        const std::size_t conditions = section.rows.size() + section.consistency.size();
+        state.alone = conditions == section.open.size();
+        if (state.alone && elimination.freeCount() > 0) complete(elimination, kernel, std::move(e));
+    }
+
+    /// Rows of [F H] over z and y become rows over the section's u and y.
+    void reduce(std::vector<SparseRow<Real>>& rows, std::vector<SparseRow<Real>>& e) const {
+        std::vector<int> placeOf(static_cast<std::size_t>(skeleton.open()), -1);
+        for (std::size_t u = 0; u < section.open.size(); ++u)
+            placeOf[static_cast<std::size_t>(section.open[u])] = static_cast<int>(u);
+        const auto open = static_cast<int>(section.open.size());
+        RowSum<Real> sum(open + n);
+        for (std::size_t r = 0; r < rows.size(); ++r) {
+            Real largest = 0;
+            for (const SparseEntry<Real>& entry : rows[r]) {
+                if (entry.column >= m) {
+                    sum.add(open + entry.column - m, entry.value);
+                    continue;
+                }
+                for (typename Sparse<Real>::InnerIterator of(skeleton.kernel(), entry.column); of; ++of) {
+                    sum.add(placeOf[static_cast<std::size_t>(of.col())], entry.value * of.value());
+                    largest = std::max(largest, std::abs(entry.value * of.value()));
+                }
+                for (typename Sparse<Real>::InnerIterator of(skeleton.solution(), entry.column); of; ++of)
+                    sum.add(open + static_cast<int>(of.col()), -entry.value * of.value());
+            }
+            sum.take(rows[r], Real(rowNoise) * largest);
+            equilibrate(rows[r], &e[r], open);
+        }
+    }
+
+    /// Fixes what F leaves open, and finds what it asks of the states. @param freely  kernel of the section's F, over u
+    void complete(const Elimination<Real>& elimination, const Sparse<Real>& freely, std::vector<SparseRow<Real>> e) {
+        Sparse<Real> k = skeleton.rates();
+        if (!state.rates.empty()) {
+            std::vector<Eigen::Triplet<Real>> own;
+            for (const Triplet& t : state.rates) own.emplace_back(t.row, t.column, static_cast<Real>(t.value));
+            Sparse<Real> added(n, m);
+            added.setFromTriplets(own.begin(), own.end());
+            k += added;
+        }
+        const Sparse<Real> h = stacked(chosen(skeleton.consistency(), section.consistency), elimination.consistency()),
+                           hk = multiply(h, k);
+        const Sparse<Real> kernel = multiply(skeleton.kernel(), placed(freely, section.open, skeleton.open()));
+        const auto absolute = [](const Sparse<Real>& of) -> Sparse<Real> { return of.cwiseAbs(); };
+        const Sparse<Real> q =
+            clean(multiply(hk, kernel), multiply(multiply(absolute(h), absolute(k)), absolute(kernel)));
+        const Split<Real> split = splitByRank(Matrix<Real>(q));
+        const Eigen::Index relaxing = kernel.cols() - split.rank;
+        const Sparse<Real> left1 = sparse(split.left1), left2 = sparse(split.left2);
+
+        // Conditions on what is open: the derivative of the consistency condition, then the vanishing resistances.
+        Sparse<Real> relaxed(relaxing, m);
+        if (relaxing > 0)
+            relaxed = multiply(left2, stacked(Sparse<Real>(static_cast<Eigen::Index>(section.consistency.size()), m),
+                                              elimination.leftOf(std::move(e), m)));
+        const Sparse<Real> conditions = stacked(multiply(left1, hk), relaxed),
+                           byOpen = multiply(conditions, skeleton.kernel());
+        state.alone = standsAlone(h, byOpen);
+        if (!state.alone) return;
+        Sparse<Real> known =
+            addProduct(stacked(multiply(left1, multiply(h, skeleton.sourceDynamics())), Sparse<Real>(relaxing, n)),
+                       Real(1), conditions, skeleton.solution());
+        known = addProduct(known, Real(1), byOpen, placed(state.open, section.open, skeleton.open()));
+        const Matrix<Real> t = multiply(conditions, kernel);
+        const Vector<Real> tScales = rowScales(t);
+        Eigen::FullPivLU<Matrix<Real>> tLu;
+        tLu.setThreshold(Real(1e-10));
+        tLu.compute(Matrix<Real>(tScales.asDiagonal() * t));
+        if (!tLu.isInvertible()) {
+            state.illPosedUnknowns = largestEntries(Vector<Real>(kernel * Vector<Real>(tLu.kernel().col(0))));
+            return;
+        }
+        const auto fixed = [&](const Sparse<Real>& of) {
+            return sparse(Matrix<Real>(tLu.solve(Matrix<Real>(tScales.asDiagonal() * Matrix<Real>(of)))));
+        };
+        state.open = addProduct(state.open, Real(-1), freely, fixed(known));
+        if (split.rank > 0) {
+            const Sparse<Real> asked = clean(multiply(left1, h), multiply(absolute(left1), absolute(h)));
+            state.jump = fixed(stacked(asked, Sparse<Real>(relaxing, n)));
+            state.lift = -multiply(k, kernel);
+            state.impulse = -multiply(freely, state.jump);
+        }
+        if (relaxing > 0) relax(h, left2, relaxed, multiply(kernel, sparse(split.right2)));
+    }
+
+    /// What the derivative of the consistency condition leaves: a contradiction, or a current that is shared.
+    void relax(const Sparse<Real>& h, const Sparse<Real>& left2, const Sparse<Real>& relaxed,
+               const Matrix<Real>& directions) {
+        state.contradiction =
+            clean(multiply(left2, h), multiply(Sparse<Real>(left2.cwiseAbs()), Sparse<Real>(h.cwiseAbs())));
+        if (state.contradiction.cwiseAbs().maxCoeff() == 0) {
+            state.contradiction.resize(0, n);
+            state.shared = directions;
+            for (int j = 0; j < state.shared.cols(); ++j)
+                state.shared.col(j) /= state.shared.col(j).cwiseAbs().maxCoeff();
+        } else {
+            const Matrix<Real> g = relaxed * directions;
+            state.infinite = directions * g.fullPivLu().solve(Matrix<Real>::Identity(g.rows(), g.rows()));
+        }
+    }
+
+    /// Whether conditions concern no u, and no rates, of other sections.
+    bool standsAlone(const Sparse<Real>& h, const Sparse<Real>& byOpen) const {
+        if (&section == &skeleton.whole()) return true;
+        const auto own = [&](Eigen::Index u) {
+            return std::binary_search(section.open.begin(), section.open.end(), static_cast<int>(u));
+        };
+        for (Eigen::Index i = 0; i < byOpen.rows(); ++i)
+            for (typename Sparse<Real>::InnerIterator of(byOpen, i); of; ++of)
+                if (!own(of.col())) return false;
+        const Section* const first = skeleton.sections().data();
+        for (Eigen::Index i = 0; i < h.rows(); ++i)
+            for (typename Sparse<Real>::InnerIterator of(h, i); of; ++of) {
+                const int other =
+                    of.col() < skeleton.frame().states ? skeleton.changesRateOf(static_cast<int>(of.col())) : -1;
+                if (other >= 0 && first + other != &section) return false;
+            }
+        return true;
+    }
+
+    const Skeleton<Real>& skeleton;
+    const Section& section;
+    SectionState& state;
+    int n, m;
+};
+
+template <class Real>
+SectionState<Real>::SectionState(const Skeleton<Real>& skeleton, const Section& section, const Segments& segments) {
+    Completion(skeleton, section, *this).solve(segments);
+}
+
+template <class Real>
+std::size_t SectionState<Real>::bytes() const {
+    const auto full = static_cast<std::size_t>(contradiction.size() + infinite.size() + shared.size());
+    const auto entries =
+        static_cast<std::size_t>(open.nonZeros() + impulse.nonZeros() + lift.nonZeros() + jump.nonZeros());
+    return 512 + sizeof(Real) * full + (sizeof(Real) + sizeof(int)) * entries + sizeof(Triplet) * rates.size();
+}
+
+template <class Real>
+std::vector<std::shared_ptr<const SectionState<Real>>> SectionStates<Real>::find(const Segments& segments) {
+    const auto wholly = [&] {
+        ++solved_;
+        return std::vector{std::shared_ptr<const SectionState<Real>>(
+            std::make_shared<SectionState<Real>>(skeleton_, skeleton_.whole(), segments))};
+    };
+    const std::vector<Section>& sections = skeleton_.sections();
+    if (sections.size() < 2) return wholly();
+    if (bytes_ > mostBytes) {
+        for (auto& states : known_) states.clear();
+        bytes_ = 0;
+    }
+    std::vector<std::shared_ptr<const SectionState<Real>>> found;
+    const auto& elements = skeleton_.frame().network.elements;
+    Segments key;
+    for (std::size_t s = 0; s < sections.size(); ++s) {
+        key.clear();
+        for (const std::size_t i : sections[s].elements) key.push_back(elements[i]->equations(segments[i]));
+        auto& state = known_[s][key];
+        if (!state) {
+            state = std::make_shared<SectionState<Real>>(skeleton_, sections[s], segments);
+            bytes_ += state->bytes() + 64 + sizeof(int) * key.size();
+            ++solved_;
+        }
+        if (!state->alone) return wholly();
+        found.push_back(state);
+    }
+    return found;
+}
+
+template struct SectionState<double>;
+template struct SectionState<long double>;
+template class SectionStates<double>;
+template class SectionStates<long double>;
+
+}  // namespace hedgerow::exact

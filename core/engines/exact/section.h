@@ -1,0 +1,68 @@
+#pragma once
+// What one section of a network comes to in one of its configurations.
+//
+// With N = ker F and L = ker F^T, the consistency condition L^T (Hx x + Bw w) = 0 restricts the states. Its derivative
+// fixes the part of z that F leaves open, through Q = L^T Hx K N. Where Q itself is singular, the vanishing
+// resistances E decide (the limit for E -> 0): closed loops of ideal switches share their current by least norm, and an
+// island behind open switches floats so that the voltages across its open switches sum to zero. (Index reduction of
+// linear descriptor systems: P. Kunkel and V. Mehrmann, Differential-Algebraic Equations, EMS 2006, ch. 2.)
+
+#include <memory>
+#include <unordered_map>
+#include <vector>
+
+#include "engines/exact/skeleton.h"
+
+namespace hedgerow::exact {
+
+using Segments = std::vector<int>;
+
+struct SegmentsHash {
+    std::size_t operator()(const Segments& segments) const {
+        std::uint64_t hash = 1469598103934665603u;
+        for (const int s : segments) hash = (hash ^ static_cast<std::uint64_t>(s)) * 1099511628211u;
+        return static_cast<std::size_t>(hash ^ (hash >> 29));
+    }
+};
+
+template <class Real>
+struct SectionState {
+    /// @param segments  one entry per element of the network
+    SectionState(const Skeleton<Real>& skeleton, const Section& section, const Segments& segments);
+
+    /// The unknowns in whose direction the equations have no unique solution; empty when all is well.
+    std::vector<int> illPosedUnknowns;
+    /// Whether what it asks of the states is its own affair. If not, the network must be solved as a whole.
+    bool alone = true;
+
+    Sparse<Real> open;           ///< its u = open * y
+    Sparse<Real> impulse;        ///< integral of its u over the instant of entering = impulse * y before; empty without
+    Sparse<Real> lift, jump;     ///< y just after entering = y + lift * jump * y just before; empty without
+    Matrix<Real> contradiction;  ///< rows that must vanish on y, else an infinite current or voltage results
+    Matrix<Real> infinite;       ///< direction of z in that case, unknowns x rows of contradiction
+    Matrix<Real> shared;         ///< directions of z along which current is shared by least norm; often empty
+    std::vector<Triplet> rates;  ///< entries of K that its elements add
+
+    std::size_t bytes() const;
+
+private:
+    struct Completion;
+};
+
+/// The states of sections that were met.
+template <class Real>
+class SectionStates {
+public:
+    explicit SectionStates(const Skeleton<Real>& skeleton) : skeleton_(skeleton), known_(skeleton.sections().size()) {}
+    /// One per section, or that of the whole network where they do not stand alone.
+    std::vector<std::shared_ptr<const SectionState<Real>>> find(const Segments& segments);
+    std::int64_t solved() const { return solved_; }
+
+private:
+    const Skeleton<Real>& skeleton_;
+    std::vector<std::unordered_map<Segments, std::shared_ptr<const SectionState<Real>>, SegmentsHash>> known_;
+    std::size_t bytes_ = 0;
+    std::int64_t solved_ = 0;
+};
+
+}  // namespace hedgerow::exact
