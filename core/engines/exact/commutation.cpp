@@ -15,6 +15,7 @@ constexpr int pivotRounds = 200;
 constexpr std::size_t mostEnumerated = 4096;
 constexpr std::size_t cacheBytes = std::size_t{48} << 20;
 constexpr std::int64_t configurationsPerTrim = 32;
+constexpr int worthLooking = 8;  ///< looks at guards before they get a matrix of their own
 constexpr double microStepSeconds = 1e-9;
 constexpr double lenience = 1e4;  ///< times its noise a guard may be off when nothing else fits
 
@@ -68,7 +69,7 @@ Mode<Real>::Mode(const Frame<Real>& frame, Segments chosen, std::shared_ptr<Alge
 
 template <class Real>
 std::size_t Mode<Real>::bytes() const {
-    return guardValue.bytes() + guardRate.bytes() + guardImpulse.bytes() +
+    return looking.bytes() + guardValue.bytes() + guardRate.bytes() + guardImpulse.bytes() +
            sizeof(Real) * static_cast<std::size_t>(sampling.size()) + sizeof(int) * segments.size() +
            96 * guards.size();
 }
@@ -86,6 +87,19 @@ const std::vector<Real>& Mode<Real>::noise(const Magnitudes<Real>& magnitudes) {
         }
     }
     return noise_;
+}
+
+template <class Real>
+void Mode<Real>::look(const Real* y, Vector<Real>& result) {
+    const Eigen::Index count = guardValue.rows();
+    result.resize(2 * count);
+    if (looking.size() == 0 && ++looks > worthLooking)
+        looking = guardValue.above(guardValue.times(configuration().generator));
+    if (looking.size() > 0) return looking.apply(y, result.data());
+    slope_.resize(guardValue.columns());
+    configuration().rates(y, slope_.data());
+    guardValue.apply(y, result.data());
+    guardValue.apply(slope_.data(), result.data() + count);
 }
 
 template <class Real>

@@ -40,6 +40,8 @@ struct Mode {
     std::size_t bytes() const;
     /// The size of zero of every guard.
     const std::vector<Real>& noise(const Magnitudes<Real>& magnitudes);
+    /// Values of the guards, then their slopes.
+    void look(const Real* y, Vector<Real>& result);
 
     Segments segments;
     std::shared_ptr<Algebra<Real>> algebra;
@@ -51,11 +53,14 @@ struct Mode {
     bool timed = false;       ///< an element leaves its segment after a time
     std::int64_t lastUse = 0;
     int view = -1;          ///< of the recorder
+    int looks = 0;          ///< at the guards
+    Rows<Real> looking;     ///< makes values and slopes of guards at once, when that was often
     int sampled = 0;        ///< how often the recorder looked at values and slopes
     Matrix<Real> sampling;  ///< makes them from y at once, when that was often
 
 private:
     std::vector<Real> noise_;
+    Vector<Real> slope_;
     int noiseVersion_ = -1;
 };
 

@@ -32,6 +32,7 @@ void append(Matrix<Real>& to, const Matrix<Real>& block, bool below) {
 template <class Real, class Member>
 Sparse<Real> gathered(const std::vector<std::shared_ptr<const SectionState<Real>>>& states, Member member,
                       const std::vector<const Section*>& sections, Eigen::Index count, Eigen::Index columns) {
+    if (states.size() == 1 && (*states.front().*member).rows() == count) return *states.front().*member;
     std::vector<std::pair<const Sparse<Real>*, Eigen::Index>> rowOf(static_cast<std::size_t>(count), {nullptr, 0});
     for (std::size_t s = 0; s < states.size(); ++s) {
         const Sparse<Real>& rows = (*states[s]).*member;

@@ -44,7 +44,8 @@ private:
     int walk(Tick length);
     Tick expectedEnd(Tick length) const;
     int shortPiece(Tick length);
-    bool guardsHold(const Vector<Real>& before, const Vector<Real>& after, Tick length);
+    bool guardsHold(Tick length);
+    void acceptHeld(Tick length);
     void accept(const Vector<Real>& after, Tick length);
     void flushWay();
 
@@ -70,9 +71,10 @@ private:
     Clock clock_;
 
     Vector<Real> y_, after_, slope_, legOut_;
-    Vector<Real> guards0_, guards1_, rates0_, rates1_;  ///< of the guards at both ends of a step
-    Matrix<Real> polynomials_;                          ///< of the guards, one per column
-    RoundPoints roundPoints_;                           ///< of the last rounds
+    Vector<Real> start_, end_;  ///< of a step: values of the guards, then their slopes
+    bool startKnown_ = false;   ///< whether those at its start are of the present y
+    Matrix<Real> polynomials_;  ///< of the guards, one per column
+    RoundPoints roundPoints_;   ///< of the last rounds
     Mode<Real>* mode_ = nullptr;
     Tick t_ = 0, inModeSince_ = 0;
     Clock::Sense sense_;

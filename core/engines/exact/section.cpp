@@ -11,6 +11,8 @@ namespace hedgerow::exact {
 namespace {
 
 constexpr double rowNoise = 1e-13;  ///< of the largest number that was part of a row: what cancels to less is rounding
+constexpr double cancelledInRank =
+    1e-11;  ///< of the terms of an entry of Q, or of a condition: what is less is rounding
 constexpr std::size_t mostBytes = std::size_t{16} << 20;  ///< of known states of sections
 
 template <class Real>
@@ -18,16 +20,6 @@ Vector<Real> rowScales(const Matrix<Real>& matrix) {
     Vector<Real> scales = matrix.cwiseAbs().rowwise().maxCoeff();
     for (Real& s : scales) s = s > 0 ? 1 / s : Real(1);
     return scales;
-}
-
-/// Left out are entries that are rounding noise of the product they come from.
-template <class Real>
-Sparse<Real> clean(const Sparse<Real>& product, const Sparse<Real>& bound) {
-    Sparse<Real> result = product;
-    result.prune([&](Eigen::Index i, Eigen::Index j, Real value) {
-        return value != 0 && std::abs(value) >= Real(1e-11) * bound.coeff(i, j);
-    });
-    return result;
 }
 
 /// Splits the kernels by the rank of Q: what the derivative of the consistency condition fixes, and what is left.
@@ -84,6 +76,7 @@ Sparse<Real> chosen(const Sparse<Real>& from, const std::vector<int>& rows) {
 /// The rows of a matrix at their places among `count`.
 template <class Real>
 Sparse<Real> placed(const Sparse<Real>& rows, const std::vector<int>& places, Eigen::Index count) {
+    if (rows.rows() == count) return rows;
     std::size_t next = 0;
     return byRows<Real>(count, rows.cols(), [&](Eigen::Index i, SparseRow<Real>& row) {
         row.clear();
@@ -163,11 +156,9 @@ struct SectionState<Real>::Completion {
             k += added;
         }
         const Sparse<Real> h = stacked(chosen(skeleton.consistency(), section.consistency), elimination.consistency()),
-                           hk = multiply(h, k);
+                           hk = multiply(h, k, Real(cancelledInRank));
         const Sparse<Real> kernel = multiply(skeleton.kernel(), placed(freely, section.open, skeleton.open()));
-        const auto absolute = [](const Sparse<Real>& of) -> Sparse<Real> { return of.cwiseAbs(); };
-        const Sparse<Real> q =
-            clean(multiply(hk, kernel), multiply(multiply(absolute(h), absolute(k)), absolute(kernel)));
+        const Sparse<Real> q = multiply(hk, kernel, Real(cancelledInRank));
         const Split<Real> split = splitByRank(Matrix<Real>(q));
         const Eigen::Index relaxing = kernel.cols() - split.rank;
         const Sparse<Real> left1 = sparse(split.left1), left2 = sparse(split.left2);
@@ -199,7 +190,7 @@ struct SectionState<Real>::Completion {
         };
         state.open = addProduct(state.open, Real(-1), freely, fixed(known));
         if (split.rank > 0) {
-            const Sparse<Real> asked = clean(multiply(left1, h), multiply(absolute(left1), absolute(h)));
+            const Sparse<Real> asked = multiply(left1, h, Real(cancelledInRank));
             state.jump = fixed(stacked(asked, Sparse<Real>(relaxing, n)));
             state.lift = -multiply(k, kernel);
             state.impulse = -multiply(freely, state.jump);
@@ -210,8 +201,7 @@ struct SectionState<Real>::Completion {
     /// What the derivative of the consistency condition leaves: a contradiction, or a current that is shared.
     void relax(const Sparse<Real>& h, const Sparse<Real>& left2, const Sparse<Real>& relaxed,
                const Matrix<Real>& directions) {
-        state.contradiction =
-            clean(multiply(left2, h), multiply(Sparse<Real>(left2.cwiseAbs()), Sparse<Real>(h.cwiseAbs())));
+        state.contradiction = multiply(left2, h, Real(cancelledInRank));
         if (state.contradiction.cwiseAbs().maxCoeff() == 0) {
             state.contradiction.resize(0, n);
             state.shared = directions;

@@ -54,15 +54,15 @@ public:
     void addProduct(const Sparse<Real>& a, Eigen::Index i, const Sparse<Real>& b, Real factor = 1) {
         for (typename Sparse<Real>::InnerIterator of(a, i); of; ++of) addRow(b, of.col(), factor * of.value());
     }
-    /// The sum, and zero again. Left out is what has cancelled to rounding, or to less than `noise`.
-    void take(SparseRow<Real>& row, Real noise = 0) {
+    static constexpr Real rounding = 32 * std::numeric_limits<Real>::epsilon();
+    /// The sum, and zero again. Left out is what has cancelled to less than `noise`, or than a part of its terms.
+    void take(SparseRow<Real>& row, Real noise = 0, Real part = rounding) {
         std::sort(touched_.begin(), touched_.end());
         row.clear();
         for (const int column : touched_) {
             Place& place = places_[static_cast<std::size_t>(column)];
             const Real size = std::abs(place.value);
-            if (size == place.bound || size > std::max(noise, 32 * std::numeric_limits<Real>::epsilon() * place.bound))
-                row.push_back({column, place.value});
+            if (size == place.bound || size > std::max(noise, part * place.bound)) row.push_back({column, place.value});
             place = {};
         }
         touched_.clear();
@@ -115,13 +115,13 @@ Sparse<Real> byRows(Eigen::Index rows, Eigen::Index columns, WriteRow&& writeRow
     return result;
 }
 
-/// a b.
+/// a b. @param rounding  of the terms of a sum: what cancels to less is left out
 template <class Real>
-Sparse<Real> multiply(const Sparse<Real>& a, const Sparse<Real>& b) {
+Sparse<Real> multiply(const Sparse<Real>& a, const Sparse<Real>& b, Real rounding = RowSum<Real>::rounding) {
     RowSum<Real> sum(static_cast<int>(b.cols()));
     return byRows<Real>(a.rows(), b.cols(), [&](Eigen::Index i, SparseRow<Real>& row) {
         sum.addProduct(a, i, b);
-        sum.take(row);
+        sum.take(row, 0, rounding);
     });
 }
 
@@ -156,6 +156,7 @@ public:
         if (inFull_) full_ = entries_;
     }
     Eigen::Index rows() const { return entries_.rows(); }
+    Eigen::Index columns() const { return entries_.cols(); }
     Eigen::Index size() const { return entries_.size(); }
     const Sparse<Real>& entries() const { return entries_; }
     /// Made when it is asked for.
@@ -165,6 +166,7 @@ public:
     }
     /// out = rows x.
     void apply(const Real* x, Real* out) const { inFull_ ? multiply(full_, x, out) : multiply(entries_, x, out); }
+    Rows above(const Rows& other) const { return {stacked(entries_, other.entries_), inFull_}; }
     Rows times(const Rows& other) const { return {multiply(entries_, other.entries_), inFull_}; }
     /// What that costs, in multiplications.
     double cost() const { return static_cast<double>(inFull_ ? size() : 2 * entries_.nonZeros()); }

@@ -30,6 +30,7 @@ void Run<Real>::general(Tick next) {
     const bool fromEdge = toTick(clock_.lastEdge()) == t_;
     wayStart_ = y_;
     wayLength_ = 0;
+    startKnown_ = false;
     const int guard = travel(next);
     if (stopped_) return flushWay();
     flushWay();
@@ -64,9 +65,7 @@ int Run<Real>::travel(Tick next) {
             stopped_ = true;
             return noGuard;
         }
-        const Tick left = next - t_, top = mode_->propagator().topStep(left);
-        const Tick pieces = (left + top - 1) / top;
-        const int guard = piece(left / pieces);
+        const int guard = piece(mode_->propagator().topStep(next - t_));
         if (guard != noGuard || stopped_) return guard;
     }
     return noGuard;
@@ -78,10 +77,10 @@ int Run<Real>::piece(Tick length) {
     const Stopwatch watch;
     after_ = y_;
     mode_->propagator().advance(after_, length);
-    const bool safe = guardsHold(y_, after_, length);
+    const bool safe = guardsHold(length);
     secondsGeneral_ += watch.seconds();
     if (!safe) return walk(length);
-    accept(after_, length);
+    acceptHeld(length);
     return noGuard;
 }
 
@@ -107,8 +106,8 @@ int Run<Real>::walk(Tick length) {
         step = propagator.easyStep(std::max(step, std::min(length, base)));
         after_ = y_;
         propagator.advance(after_, step);
-        if (guardsHold(y_, after_, step)) {
-            accept(after_, step);
+        if (guardsHold(step)) {
+            acceptHeld(step);
         } else if (step > base) {
             step = before(step);
             continue;
@@ -128,12 +127,13 @@ Tick Run<Real>::expectedEnd(Tick length) const {
     const Real h = secondsOf<Real>(length);
     const std::vector<Real>& noise = mode_->noise(magnitudes_);
     Real first = -1;
-    for (Eigen::Index i = 0; i < guards0_.size(); ++i) {
-        const Real rise = (guards1_(i) - guards0_(i)) / h;
-        const Real cubic[] = {guards0_(i), rates0_(i), (3 * rise - 2 * rates0_(i) - rates1_(i)) / h,
-                              (rates0_(i) + rates1_(i) - 2 * rise) / (h * h)};
+    const auto count = static_cast<Eigen::Index>(noise.size());
+    for (Eigen::Index i = 0; i < count; ++i) {
+        const Real value0 = start_(i), rate0 = start_(count + i), rate1 = end_(count + i);
+        const Real rise = (end_(i) - value0) / h;
+        const Real cubic[] = {value0, rate0, (3 * rise - 2 * rate0 - rate1) / h, (rate0 + rate1 - 2 * rise) / (h * h)};
         // A guard that starts from zero ends where what remains without that root does.
-        const bool leaves = guards0_(i) <= noise[static_cast<std::size_t>(i)] && rates0_(i) > 0;
+        const bool leaves = value0 <= noise[static_cast<std::size_t>(i)] && rate0 > 0;
         const Real root = firstRoot(cubic + leaves, leaves ? 2 : 3, h, Real(1e-4));
         if (root >= 0 && (first < 0 || root < first)) first = root;
     }
@@ -143,6 +143,7 @@ Tick Run<Real>::expectedEnd(Tick length) const {
 /// At most one base step: the crossing is a root of the Taylor polynomial.
 template <class Real>
 int Run<Real>::shortPiece(Tick length) {
+    startKnown_ = false;
     const Matrix<Real>& y = mode_->propagator().taylor(y_);
     const int order = static_cast<int>(y.cols()) - 1;
     Real first = -1, ofCrossed = -1;
@@ -150,8 +151,8 @@ int Run<Real>::shortPiece(Tick length) {
     const Eigen::Index guards = mode_->guardValue.rows();
     polynomials_.resize(order + 1, guards);
     for (int j = 0; j <= order; ++j) {
-        mode_->guardValue.apply(y.col(j).data(), guards0_.data());
-        polynomials_.row(j) = guards0_.transpose();
+        mode_->guardValue.apply(y.col(j).data(), end_.data());
+        polynomials_.row(j) = end_.head(guards).transpose();
     }
     const std::vector<Real>& noise = mode_->noise(magnitudes_);
     for (Eigen::Index i = 0; i < guards; ++i) {
@@ -177,28 +178,30 @@ int Run<Real>::shortPiece(Tick length) {
 /// No crossing within a step to third order: the Bernstein hull of the cubic through values and slopes at both ends
 /// stays on one side.
 template <class Real>
-bool Run<Real>::guardsHold(const Vector<Real>& before, const Vector<Real>& after, Tick length) {
+bool Run<Real>::guardsHold(Tick length) {
     const auto count = static_cast<Eigen::Index>(mode_->guards.size());
     if (count == 0) return true;
-    for (Vector<Real>* values : {&guards0_, &guards1_, &rates0_, &rates1_}) values->resize(count);
-    const Rows<Real>& rows = mode_->guardValue;
-    rows.apply(before.data(), guards0_.data());
-    rows.apply(after.data(), guards1_.data());
-    mode_->configuration().rates(before.data(), slope_.data());
-    rows.apply(slope_.data(), rates0_.data());
-    mode_->configuration().rates(after.data(), slope_.data());
-    rows.apply(slope_.data(), rates1_.data());
+    if (!startKnown_) mode_->look(y_.data(), start_);
+    startKnown_ = true;
+    mode_->look(after_.data(), end_);
     const std::vector<Real>& noise = mode_->noise(magnitudes_);
     const Real third = secondsOf<Real>(length) / 3;
     for (Eigen::Index i = 0; i < count; ++i) {
         // Noise counts only where the guard starts from zero: a real crossing is found where it is.
         const Real floor = noise[static_cast<std::size_t>(i)];
-        const Real least = guards0_(i) > floor ? Real(0) : -floor;
-        if (!(guards0_(i) >= least && guards1_(i) >= least && guards0_(i) + third * rates0_(i) >= least &&
-              guards1_(i) - third * rates1_(i) >= least))
+        const Real value0 = start_(i), rate0 = start_(count + i), value1 = end_(i), rate1 = end_(count + i);
+        const Real least = value0 > floor ? Real(0) : -floor;
+        if (!(value0 >= least && value1 >= least && value0 + third * rate0 >= least && value1 - third * rate1 >= least))
             return false;
     }
     return true;
+}
+
+/// Takes the step to `after_`, in which the guards hold.
+template <class Real>
+void Run<Real>::acceptHeld(Tick length) {
+    accept(after_, length);
+    start_.swap(end_);
 }
 
 /// Takes a step. What lies between stored points may be as long as the top step.
