@@ -25,6 +25,41 @@ TEST(Degenerate, CapacitorAcrossASourceThroughASwitch) {
 }
 
 // Two transformers whose secondaries float share no potential with the reference.
+// A capacitor that a switch puts beside that of a link shares its charge with it (closed form), while another load at
+// the link goes on for itself: what is solved apart otherwise is solved together then.
+TEST(Degenerate, ChargeIsSharedWithALinkThatOthersUse) {
+    constexpr double link = 47e-6, other = 10e-6;
+    Circuit c;
+    c.add("dc-voltage", "V1", {"s", "0"}, {{"level", "100"}})
+        .add("resistor", "RS", {"s", "p"}, {{"r", "1"}})
+        .add("capacitor", "CL", {"p", "0"}, {{"c", "47u"}, {"v0", "100"}})
+        .add("modulator", "M1", {"", "g", ""}, {{"f", "10k"}, {"duty", "0.5"}, {"phase", "0.3"}})
+        .add("switch", "SX", {"p", "x", "g"})
+        .add("capacitor", "CX", {"x", "0"}, {{"c", "10u"}, {"v0", "20"}})
+        .add("resistor", "RX", {"x", "0"}, {{"r", "5"}})
+        .add("modulator", "M2", {"", "h", ""}, {{"f", "37k"}, {"duty", "0.4"}})
+        .add("switch", "S2", {"p", "y", "h"})
+        .add("diode", "D2", {"0", "y"})
+        .add("inductor", "L2", {"y", "out"}, {{"l", "100u"}})
+        .add("resistor", "R2", {"out", "0"}, {{"r", "10"}})
+        .plan("1m", "1e-3");
+    const auto r = run(c);
+    ASSERT_TRUE(r);
+    ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
+    EXPECT_GT(r->summary().counter("sections"), 1);
+    const auto vl = r->trace("CL.v"), vx = r->trace("CX.v"), on = r->trace("SX.on"), il = r->trace("L2.i");
+    int shared = 0;
+    for (std::size_t i = 0; i + 1 < vl->size(); ++i) {
+        if (vl->time(i) != vl->time(i + 1) || on->value(i) > 0.5 || on->value(i + 1) < 0.5) continue;
+        ++shared;
+        const double both = (link * vl->value(i) + other * vx->value(i)) / (link + other);
+        EXPECT_NEAR(vl->value(i + 1), both, 1e-11 * both);
+        EXPECT_NEAR(vx->value(i + 1), both, 1e-11 * both);
+        EXPECT_NEAR(il->value(i + 1), il->value(i), 1e-12);
+    }
+    EXPECT_EQ(shared, 10);
+}
+
 TEST(Degenerate, FloatingSecondaries) {
     Circuit c;
     c.add("sine-voltage", "V1", {"p", "0"}, {{"peak", "100"}})

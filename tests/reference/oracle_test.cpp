@@ -168,6 +168,37 @@ TEST(Oracle, LossySynchronousStepDown) {
     compare(c, 1e-9);
 }
 
+// Legs at one link, whose potential a capacitor without resistance fixes: each is a section with configurations of its
+// own.
+TEST(Oracle, ConvertersAtOneLink) {
+    const Circuit::Values diode = {{"vf", "0.8"}, {"ron", "6m"}, {"roff", "10k"}},
+                          gate = {{"ron", "9m"}, {"roff", "10k"}};
+    Circuit c;
+    c.add("dc-voltage", "V1", {"s", "0"}, {{"level", "80"}, {"ri", "50m"}}, 2)
+        .add("inductor", "LS", {"s", "p"}, {{"l", "10u"}, {"dcr", "5m"}, {"rc", "1k"}}, 2)
+        .add("capacitor", "CL", {"p", "0"}, {{"c", "47u"}, {"v0", "80"}});
+    for (int k = 0; k < 4; ++k) {
+        const std::string id = std::to_string(k), leg = "leg" + id, out = "out" + id, g = "g" + id, n = "n" + id;
+        c.add("modulator", "M" + id, {"", g, n},
+              {{"f", std::to_string(90 + 17 * k) + "k"}, {"duty", std::to_string(0.3 + 0.1 * k)}, {"dead", "80n"}})
+            .add("switch", "SU" + id, {"p", leg, g}, gate, 2)
+            .add("diode", "DU" + id, {leg, "p"}, diode, 2)
+            .add("switch", "SL" + id, {leg, "0", n}, gate, 2)
+            .add("diode", "DL" + id, {"0", leg}, diode, 2)
+            .add("inductor", "L" + id, {leg, out}, {{"l", "22u"}, {"dcr", "7m"}, {"rc", "10k"}}, 2)
+            .add("capacitor", "C" + id, {out, "0"}, {{"c", "94u"}, {"esr", "2m"}}, 2)
+            .add("resistor", "R" + id, {out, "0"}, {{"r", std::to_string(2 + k)}});
+    }
+    c.plan("200u", "1e-2");
+    compare(c, 1e-9);
+    const auto r = run(c);
+    ASSERT_TRUE(r);
+    EXPECT_EQ(r->summary().counter("sections"), 4);
+    // Combinations of four are many more than what each of them comes to.
+    EXPECT_LT(r->summary().counter("states of sections"), 4 * 16);
+    EXPECT_GT(r->summary().counter("configurations"), 100);
+}
+
 // Random ladders of R, L, C with diodes, gates and every source: agreement at every event.
 TEST(Oracle, RandomSwitchedLadders) {
     std::mt19937 random(11);
