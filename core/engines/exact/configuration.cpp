@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <optional>
 
 namespace hedgerow::exact {
 
@@ -28,16 +29,18 @@ void append(Matrix<Real>& to, const Matrix<Real>& block, bool below) {
     }
 }
 
+template <class Real>
+using SectionList = std::vector<std::shared_ptr<const SectionState<Real>>>;
+
 /// Rows of sections at the places of their unknowns, of all of which there are `count`.
-template <class Real, class Member>
-Sparse<Real> gathered(const std::vector<std::shared_ptr<const SectionState<Real>>>& states, Member member,
-                      const std::vector<const Section*>& sections, Eigen::Index count, Eigen::Index columns) {
-    if (states.size() == 1 && (*states.front().*member).rows() == count) return *states.front().*member;
+template <class Real>
+Sparse<Real> gathered(const SectionList<Real>& states, Sparse<Real> SectionState<Real>::*member,
+                      const std::vector<Section>& sections, Eigen::Index count, Eigen::Index columns) {
     std::vector<std::pair<const Sparse<Real>*, Eigen::Index>> rowOf(static_cast<std::size_t>(count), {nullptr, 0});
     for (std::size_t s = 0; s < states.size(); ++s) {
         const Sparse<Real>& rows = (*states[s]).*member;
         for (Eigen::Index i = 0; i < rows.rows(); ++i)
-            rowOf[static_cast<std::size_t>(sections[s]->open[static_cast<std::size_t>(i)])] = {&rows, i};
+            rowOf[static_cast<std::size_t>(sections[s].open[static_cast<std::size_t>(i)])] = {&rows, i};
     }
     return byRows<Real>(count, columns, [&](Eigen::Index i, SparseRow<Real>& row) {
         row.clear();
@@ -48,55 +51,127 @@ Sparse<Real> gathered(const std::vector<std::shared_ptr<const SectionState<Real>
     });
 }
 
+/// The joints of sections fix torn potentials and what is in no section. @param open  of the sections, u by y and torn
+/// potentials @return u by y, or nothing where they do not fix them
+template <class Real>
+std::optional<Sparse<Real>> joined(const Skeleton<Real>& skeleton, const Sparse<Real>& open) {
+    const auto& joints = skeleton.joints();
+    const Eigen::Index n = skeleton.frame().size(), torn = skeleton.torn(), first = skeleton.open() - torn,
+                       count = joints.byOpen.rows();
+    if (count != static_cast<Eigen::Index>(joints.open.size())) return {};
+    // joints.open are those in no section, then the torn potentials.
+    std::vector<Eigen::Index> placeOf(static_cast<std::size_t>(skeleton.open()), -1);
+    for (std::size_t k = 0; k < joints.open.size(); ++k)
+        placeOf[static_cast<std::size_t>(joints.open[k])] = static_cast<Eigen::Index>(k);
+    Matrix<Real> left = Matrix<Real>::Zero(count, count), right = joints.byY;
+    for (Eigen::Index i = 0; i < count; ++i)
+        for (typename Sparse<Real>::InnerIterator of(joints.byOpen, i); of; ++of) {
+            if (const Eigen::Index at = placeOf[static_cast<std::size_t>(of.col())]; at >= 0) left(i, at) += of.value();
+            for (typename Sparse<Real>::InnerIterator by(open, of.col()); by; ++by) {
+                if (by.col() < n)
+                    right(i, by.col()) -= of.value() * by.value();
+                else
+                    left(i, placeOf[static_cast<std::size_t>(first + by.col() - n)]) += of.value() * by.value();
+            }
+        }
+    for (Eigen::Index i = 0; i < count; ++i) {
+        const Real size = left.row(i).cwiseAbs().maxCoeff();
+        if (size == 0) return {};
+        left.row(i) /= size;
+        right.row(i) /= size;
+    }
+    Eigen::FullPivLU<Matrix<Real>> lu;
+    lu.setThreshold(Real(1e-10));
+    lu.compute(left);
+    if (!lu.isInvertible()) return {};
+    const Sparse<Real> fixed = Matrix<Real>(lu.solve(right)).sparseView(Real(0), Real(0));
+    RowSum<Real> sum(static_cast<int>(n));
+    return byRows<Real>(open.rows(), n, [&](Eigen::Index u, SparseRow<Real>& row) {
+        if (const Eigen::Index at = placeOf[static_cast<std::size_t>(u)]; at >= 0) sum.addRow(fixed, at, 1);
+        for (typename Sparse<Real>::InnerIterator of(open, u); of; ++of) {
+            if (of.col() < n)
+                sum.add(static_cast<int>(of.col()), of.value());
+            else
+                sum.addRow(fixed, placeOf[static_cast<std::size_t>(first + of.col() - n)], of.value());
+        }
+        sum.take(row);
+    });
+}
+
 }  // namespace
 
 template <class Real>
 Configuration<Real>::Configuration(const Skeleton<Real>& skeleton, SectionStates<Real>& known, const Segments& segments)
     : skeleton_(&skeleton) {
-    const auto n = static_cast<Eigen::Index>(skeleton.frame().size()), m = skeleton.kernel().rows(),
-               count = skeleton.kernel().cols();
-    const auto states = known.find(segments);
-    std::vector<const Section*> sections;
-    for (const Section& section : skeleton.sections()) sections.push_back(&section);
-    if (states.size() == 1) sections = {&skeleton.whole()};
-
-    // Jumps of sections do not touch each other: side by side they make one projection of low rank.
-    std::vector<Eigen::Triplet<Real>> lift;
+    States states = known.find(segments);
+    if (states.empty() || !compose(states)) {
+        states = {known.whole(segments)};
+        open_ = states.front()->open;
+        impulse_ = states.front()->impulse;
+    }
     std::vector<Triplet> rates;
-    Eigen::Index rank = 0;
     for (const auto& state : states) {
         illPosedUnknowns.insert(illPosedUnknowns.end(), state->illPosedUnknowns.begin(), state->illPosedUnknowns.end());
         append(contradiction, state->contradiction, true);
         append(infinite, state->infinite, false);
         append(shared, state->shared, false);
         rates.insert(rates.end(), state->rates.begin(), state->rates.end());
+    }
+    if (!illPosedUnknowns.empty()) return;
+    takeJumps(states);
+    finish(rates);
+}
+
+/// Puts sections together. @return false where they must be solved as a whole
+template <class Real>
+bool Configuration<Real>::compose(const States& states) {
+    const auto n = static_cast<Eigen::Index>(skeleton_->frame().size()), count = skeleton_->kernel().cols();
+    open_ = gathered(states, &SectionState<Real>::open, skeleton_->sections(), count, n + skeleton_->torn());
+    impulse_ = gathered(states, &SectionState<Real>::impulse, skeleton_->sections(), count, n);
+    const auto ill = [](const auto& state) { return !state->illPosedUnknowns.empty(); };
+    if (skeleton_->joints().byOpen.rows() == 0 || std::any_of(states.begin(), states.end(), ill)) return true;
+    // What flows through a joint in the instant of entering concerns more than one section.
+    if (multiply(skeleton_->joints().byOpen, impulse_).nonZeros() > 0) return false;
+    auto open = joined(*skeleton_, open_);
+    if (!open) return false;
+    open_ = std::move(*open);
+    return true;
+}
+
+/// Jumps of sections do not touch each other: side by side they make one projection of low rank.
+template <class Real>
+void Configuration<Real>::takeJumps(const States& states) {
+    std::vector<Eigen::Triplet<Real>> lift;
+    Eigen::Index rank = 0;
+    for (const auto& state : states) {
         for (Eigen::Index i = 0; i < state->lift.rows(); ++i)
             for (typename Sparse<Real>::InnerIterator of(state->lift, i); of; ++of)
                 lift.emplace_back(i, rank + of.col(), of.value());
         if (state->jump.rows() > 0) jump_ = rank > 0 ? stacked(jump_, state->jump) : state->jump;
         rank += state->jump.rows();
     }
-    if (!illPosedUnknowns.empty()) return;
     projects = rank > 0;
-    open_ = gathered(states, &SectionState<Real>::open, sections, count, n);
-    Sparse<Real> ownRates;
+    if (!projects) return;
+    lift_.resize(skeleton_->frame().size(), rank);
+    lift_.setFromTriplets(lift.begin(), lift.end());
+}
+
+/// Makes the generator, and full matrices where those are the faster ones. @param rates  of changing elements
+template <class Real>
+void Configuration<Real>::finish(const std::vector<Triplet>& rates) {
+    const auto n = static_cast<Eigen::Index>(skeleton_->frame().size()), m = skeleton_->kernel().rows();
+    Sparse<Real> slopes = addProduct(skeleton_->slopes(), Real(1), skeleton_->slopesByOpen(), open_);
     if (!rates.empty()) {
         std::vector<Eigen::Triplet<Real>> entries;
         for (const Triplet& t : rates) entries.emplace_back(t.row, t.column, static_cast<Real>(t.value));
-        ownRates.resize(n, m);
-        ownRates.setFromTriplets(entries.begin(), entries.end());
+        Sparse<Real> own(n, m);
+        own.setFromTriplets(entries.begin(), entries.end());
+        slopes = addProduct(slopes, Real(1), own, skeleton_->solution());
+        slopes = addProduct(slopes, Real(1), multiply(own, skeleton_->kernel()), open_);
     }
-    Sparse<Real> slopes = addProduct(skeleton.slopes(), Real(1), skeleton.slopesByOpen(), open_);
-    if (!rates.empty()) {
-        slopes = addProduct(slopes, Real(1), ownRates, skeleton.solution());
-        slopes = addProduct(slopes, Real(1), multiply(ownRates, skeleton.kernel()), open_);
-    }
-    const Eigen::Index entries = skeleton.solution().nonZeros() + skeleton.kernel().nonZeros() + open_.nonZeros();
+    const Eigen::Index entries = skeleton_->solution().nonZeros() + skeleton_->kernel().nonZeros() + open_.nonZeros();
     full_ = m * n < worthSparse || entries * leastZeros > m * n;
     if (projects) {
-        lift_.resize(n, rank);
-        lift_.setFromTriplets(lift.begin(), lift.end());
-        impulse_ = gathered(states, &SectionState<Real>::impulse, sections, count, n);
         projection = Rows<Real>(multiply(lift_, jump_), full_);
         slopes = addProduct(slopes, Real(1), multiply(slopes, lift_), jump_);
         slopes = addProduct(slopes, Real(1), lift_, multiply(jump_, slopes));

@@ -4,6 +4,7 @@
 //
 // Everything acts on y = [x; w].
 
+#include <memory>
 #include <vector>
 
 #include "engines/exact/section.h"
@@ -43,6 +44,10 @@ struct Configuration {
     std::size_t bytes() const;
 
 private:
+    using States = std::vector<std::shared_ptr<const SectionState<Real>>>;
+    bool compose(const States& states);
+    void takeJumps(const States& states);
+    void finish(const std::vector<Triplet>& rates);
     template <class Add>
     Rows<Real> collected(const std::vector<Terms>& forms, Add&& add) const;
 

@@ -10,7 +10,6 @@ namespace hedgerow::exact {
 
 namespace {
 
-constexpr double rowNoise = 1e-13;  ///< of the largest number that was part of a row: what cancels to less is rounding
 constexpr double cancelledInRank =
     1e-11;  ///< of the terms of an entry of Q, or of a condition: what is less is rounding
 constexpr std::size_t mostBytes = std::size_t{16} << 20;  ///< of known states of sections
@@ -73,6 +72,17 @@ Sparse<Real> chosen(const Sparse<Real>& from, const std::vector<int>& rows) {
     });
 }
 
+/// The first columns of a matrix, or empty ones added to them.
+template <class Real>
+Sparse<Real> columns(const Sparse<Real>& from, int count) {
+    if (from.cols() == count) return from;
+    return byRows<Real>(from.rows(), count, [&](Eigen::Index i, SparseRow<Real>& row) {
+        row.clear();
+        for (typename Sparse<Real>::InnerIterator of(from, i); of && of.col() < count; ++of)
+            row.push_back({static_cast<int>(of.col()), of.value()});
+    });
+}
+
 /// The rows of a matrix at their places among `count`.
 template <class Real>
 Sparse<Real> placed(const Sparse<Real>& rows, const std::vector<int>& places, Eigen::Index count) {
@@ -89,11 +99,18 @@ Sparse<Real> placed(const Sparse<Real>& rows, const std::vector<int>& places, Ei
 
 }  // namespace
 
-/// Solves a section step by step.
+/// Solves a section step by step. Its right-hand columns are y and, but for the whole network, the potentials of torn
+/// nodes.
 template <class Real>
 struct SectionState<Real>::Completion {
     Completion(const Skeleton<Real>& s, const Section& sec, SectionState& st)
-        : skeleton(s), section(sec), state(st), n(s.frame().size()), m(s.frame().unknowns) {}
+        : skeleton(s),
+          section(sec),
+          state(st),
+          wholly(&sec == &s.whole()),
+          n(s.frame().size()),
+          m(s.frame().unknowns),
+          right(wholly ? n : n + s.torn()) {}
 
     void solve(const Segments& segments) {
         const Network& network = skeleton.frame().network;
@@ -111,37 +128,46 @@ struct SectionState<Real>::Completion {
         std::vector<SparseRow<Real>> e = relaxationRows<Real>(stamp, placeOf, count);
         std::vector<SparseRow<Real>> rows = equationRows<Real>(stamp, placeOf, count, skeleton.frame(), &e);
         reduce(rows, e);
-        const Elimination<Real> elimination(std::move(rows), static_cast<int>(section.open.size()), n);
+        if (wholly) join(rows, e);
+        const std::size_t conditions = rows.size() + section.consistency.size();
+        const Elimination<Real> elimination(std::move(rows), static_cast<int>(section.open.size()), right);
         Sparse<Real> kernel;
         elimination.solve(state.open, kernel);
-        const std::size_t conditions = section.rows.size() + section.consistency.size();
-        state.alone = conditions == section.open.size();
+        state.alone = wholly || conditions == section.open.size();
         if (state.alone && elimination.freeCount() > 0) complete(elimination, kernel, std::move(e));
     }
 
-    /// Rows of [F H] over z and y become rows over the section's u and y.
+    /// Rows of [F H] over z and y become rows over the section's u and right-hand columns.
     void reduce(std::vector<SparseRow<Real>>& rows, std::vector<SparseRow<Real>>& e) const {
-        std::vector<int> placeOf(static_cast<std::size_t>(skeleton.open()), -1);
-        for (std::size_t u = 0; u < section.open.size(); ++u)
-            placeOf[static_cast<std::size_t>(section.open[u])] = static_cast<int>(u);
-        const auto open = static_cast<int>(section.open.size());
-        RowSum<Real> sum(open + n);
+        const int all = skeleton.open(), free = all - (wholly ? 0 : skeleton.torn()),
+                  open = static_cast<int>(section.open.size());
+        std::vector<int> placeOf(static_cast<std::size_t>(all + n), -1);
+        for (int u = 0; u < open; ++u) placeOf[static_cast<std::size_t>(section.open[static_cast<std::size_t>(u)])] = u;
+        for (int k = free; k < all; ++k) placeOf[static_cast<std::size_t>(k)] = open + n + k - free;
+        for (int j = 0; j < n; ++j) placeOf[static_cast<std::size_t>(all + j)] = open + j;
+        RowSum<Real> sum(all + n);
         for (std::size_t r = 0; r < rows.size(); ++r) {
-            Real largest = 0;
-            for (const SparseEntry<Real>& entry : rows[r]) {
-                if (entry.column >= m) {
-                    sum.add(open + entry.column - m, entry.value);
-                    continue;
-                }
-                for (typename Sparse<Real>::InnerIterator of(skeleton.kernel(), entry.column); of; ++of) {
-                    sum.add(placeOf[static_cast<std::size_t>(of.col())], entry.value * of.value());
-                    largest = std::max(largest, std::abs(entry.value * of.value()));
-                }
-                for (typename Sparse<Real>::InnerIterator of(skeleton.solution(), entry.column); of; ++of)
-                    sum.add(open + static_cast<int>(of.col()), -entry.value * of.value());
+            SparseRow<Real> row = skeleton.reduced(rows[r], sum);
+            for (SparseEntry<Real>& entry : row) {
+                if (entry.column >= free && entry.column < all) entry.value = -entry.value;
+                entry.column = placeOf[static_cast<std::size_t>(entry.column)];
             }
-            sum.take(rows[r], Real(rowNoise) * largest);
+            std::sort(row.begin(), row.end(), [](const auto& a, const auto& b) { return a.column < b.column; });
+            rows[r] = std::move(row);
             equilibrate(rows[r], &e[r], open);
+        }
+    }
+
+    /// Adds the rows that join sections.
+    void join(std::vector<SparseRow<Real>>& rows, std::vector<SparseRow<Real>>& e) const {
+        const auto& joints = skeleton.joints();
+        for (Eigen::Index i = 0; i < joints.byOpen.rows(); ++i) {
+            SparseRow<Real>& row = rows.emplace_back();
+            for (typename Sparse<Real>::InnerIterator of(joints.byOpen, i); of; ++of)
+                row.push_back({static_cast<int>(of.col()), of.value()});
+            for (typename Sparse<Real>::InnerIterator of(joints.byY, i); of; ++of)
+                row.push_back({skeleton.open() + static_cast<int>(of.col()), of.value()});
+            e.emplace_back();
         }
     }
 
@@ -155,8 +181,11 @@ struct SectionState<Real>::Completion {
             added.setFromTriplets(own.begin(), own.end());
             k += added;
         }
-        const Sparse<Real> h = stacked(chosen(skeleton.consistency(), section.consistency), elimination.consistency()),
+        const Sparse<Real> asks = elimination.consistency(), asksOfY = columns(asks, n);
+        const Sparse<Real> h = stacked(chosen(skeleton.consistency(), section.consistency), asksOfY),
                            hk = multiply(h, k, Real(cancelledInRank));
+        state.alone = asks.nonZeros() == asksOfY.nonZeros();  // else it asks something of a torn potential
+        if (!state.alone) return;
         const Sparse<Real> kernel = multiply(skeleton.kernel(), placed(freely, section.open, skeleton.open()));
         const Sparse<Real> q = multiply(hk, kernel, Real(cancelledInRank));
         const Split<Real> split = splitByRank(Matrix<Real>(q));
@@ -172,10 +201,10 @@ struct SectionState<Real>::Completion {
                            byOpen = multiply(conditions, skeleton.kernel());
         state.alone = standsAlone(h, byOpen);
         if (!state.alone) return;
+        const Sparse<Real> moving = multiply(left1, multiply(h, skeleton.sourceDynamics()));
         Sparse<Real> known =
-            addProduct(stacked(multiply(left1, multiply(h, skeleton.sourceDynamics())), Sparse<Real>(relaxing, n)),
-                       Real(1), conditions, skeleton.solution());
-        known = addProduct(known, Real(1), byOpen, placed(state.open, section.open, skeleton.open()));
+            addProduct(stacked(moving, Sparse<Real>(relaxing, n)), Real(1), conditions, skeleton.solution());
+        known = addProduct(columns(known, right), Real(1), byOpen, everyOpen());
         const Matrix<Real> t = multiply(conditions, kernel);
         const Vector<Real> tScales = rowScales(t);
         Eigen::FullPivLU<Matrix<Real>> tLu;
@@ -198,6 +227,19 @@ struct SectionState<Real>::Completion {
         if (relaxing > 0) relax(h, left2, relaxed, multiply(kernel, sparse(split.right2)));
     }
 
+    /// All u by the right-hand columns, as far as the section knows them.
+    Sparse<Real> everyOpen() const {
+        if (wholly) return state.open;
+        const int all = skeleton.open(), free = all - skeleton.torn();
+        const Sparse<Real> own = placed(state.open, section.open, all);
+        return byRows<Real>(all, right, [&](Eigen::Index u, SparseRow<Real>& row) {
+            row.clear();
+            if (u >= free) row.push_back({n + static_cast<int>(u) - free, Real(1)});
+            for (typename Sparse<Real>::InnerIterator of(own, u); of; ++of)
+                row.push_back({static_cast<int>(of.col()), of.value()});
+        });
+    }
+
     /// What the derivative of the consistency condition leaves: a contradiction, or a current that is shared.
     void relax(const Sparse<Real>& h, const Sparse<Real>& left2, const Sparse<Real>& relaxed,
                const Matrix<Real>& directions) {
@@ -215,18 +257,17 @@ struct SectionState<Real>::Completion {
 
     /// Whether conditions concern no u, and no rates, of other sections.
     bool standsAlone(const Sparse<Real>& h, const Sparse<Real>& byOpen) const {
-        if (&section == &skeleton.whole()) return true;
-        const auto own = [&](Eigen::Index u) {
-            return std::binary_search(section.open.begin(), section.open.end(), static_cast<int>(u));
-        };
+        if (wholly) return true;
+        const int free = skeleton.open() - skeleton.torn();
         for (Eigen::Index i = 0; i < byOpen.rows(); ++i)
-            for (typename Sparse<Real>::InnerIterator of(byOpen, i); of; ++of)
-                if (!own(of.col())) return false;
+            for (typename Sparse<Real>::InnerIterator of(byOpen, i); of; ++of) {
+                const auto u = static_cast<int>(of.col());
+                if (u < free && !std::binary_search(section.open.begin(), section.open.end(), u)) return false;
+            }
         const Section* const first = skeleton.sections().data();
         for (Eigen::Index i = 0; i < h.rows(); ++i)
-            for (typename Sparse<Real>::InnerIterator of(h, i); of; ++of) {
-                const int other =
-                    of.col() < skeleton.frame().states ? skeleton.changesRateOf(static_cast<int>(of.col())) : -1;
+            for (typename Sparse<Real>::InnerIterator of(h, i); of && of.col() < skeleton.frame().states; ++of) {
+                const int other = skeleton.changesRateOf(static_cast<int>(of.col()));
                 if (other >= 0 && first + other != &section) return false;
             }
         return true;
@@ -235,7 +276,8 @@ struct SectionState<Real>::Completion {
     const Skeleton<Real>& skeleton;
     const Section& section;
     SectionState& state;
-    int n, m;
+    bool wholly;
+    int n, m, right;
 };
 
 template <class Real>
@@ -252,14 +294,15 @@ std::size_t SectionState<Real>::bytes() const {
 }
 
 template <class Real>
+std::shared_ptr<const SectionState<Real>> SectionStates<Real>::whole(const Segments& segments) {
+    ++solved_;
+    return std::make_shared<SectionState<Real>>(skeleton_, skeleton_.whole(), segments);
+}
+
+template <class Real>
 std::vector<std::shared_ptr<const SectionState<Real>>> SectionStates<Real>::find(const Segments& segments) {
-    const auto wholly = [&] {
-        ++solved_;
-        return std::vector{std::shared_ptr<const SectionState<Real>>(
-            std::make_shared<SectionState<Real>>(skeleton_, skeleton_.whole(), segments))};
-    };
     const std::vector<Section>& sections = skeleton_.sections();
-    if (sections.size() < 2) return wholly();
+    if (sections.size() < 2) return {};
     if (bytes_ > mostBytes) {
         for (auto& states : known_) states.clear();
         bytes_ = 0;
@@ -276,7 +319,7 @@ std::vector<std::shared_ptr<const SectionState<Real>>> SectionStates<Real>::find
             bytes_ += state->bytes() + 64 + sizeof(int) * key.size();
             ++solved_;
         }
-        if (!state->alone) return wholly();
+        if (!state->alone) return {};
         found.push_back(state);
     }
     return found;

@@ -35,7 +35,7 @@ struct SectionState {
     /// Whether what it asks of the states is its own affair. If not, the network must be solved as a whole.
     bool alone = true;
 
-    Sparse<Real> open;           ///< its u = open * y
+    Sparse<Real> open;           ///< its u = open * [y; potentials of torn nodes], of the whole network open * y
     Sparse<Real> impulse;        ///< integral of its u over the instant of entering = impulse * y before; empty without
     Sparse<Real> lift, jump;     ///< y just after entering = y + lift * jump * y just before; empty without
     Matrix<Real> contradiction;  ///< rows that must vanish on y, else an infinite current or voltage results
@@ -54,8 +54,10 @@ template <class Real>
 class SectionStates {
 public:
     explicit SectionStates(const Skeleton<Real>& skeleton) : skeleton_(skeleton), known_(skeleton.sections().size()) {}
-    /// One per section, or that of the whole network where they do not stand alone.
+    /// One per section; none where there is but one, or one of them does not stand alone.
     std::vector<std::shared_ptr<const SectionState<Real>>> find(const Segments& segments);
+    /// That of the whole network. It is not kept.
+    std::shared_ptr<const SectionState<Real>> whole(const Segments& segments);
     std::int64_t solved() const { return solved_; }
 
 private:

@@ -1,6 +1,7 @@
 #include "engines/exact/skeleton.h"
 
 #include <algorithm>
+#include <cmath>
 #include <map>
 #include <set>
 #include <utility>
@@ -11,6 +12,10 @@
 namespace hedgerow::exact {
 
 namespace {
+
+constexpr double rowNoise = 1e-13;  ///< of the largest number that was part of a row: what cancels to less is rounding
+constexpr std::size_t worthTearing = 20;  ///< unknowns of the largest section from which on nodes are torn
+constexpr int usesToTear = 4;             ///< rows that change in which the potential of a node stands
 
 /// Groups of things that have something in common.
 class Groups {
@@ -111,46 +116,190 @@ struct Skeleton<Real>::Pattern {
 };
 
 template <class Real>
-Skeleton<Real>::Skeleton(const Frame<Real>& frame)
-    : frame_(frame), rateSection_(static_cast<std::size_t>(frame.states), -1) {
+Skeleton<Real>::Skeleton(const Frame<Real>& frame) : frame_(frame) {
     const Pattern pattern(frame);
-    const int m = frame.unknowns, n = frame.size();
-
-    // What never changes is solved. A changing element writes the same into a row that stays in all of its segments.
-    LinearStamp stays = pattern.steady;
-    for (const std::size_t i : pattern.elements) frame.network.elements[i]->stamp(stays, 0);
-    std::vector<int> placeOf(pattern.changes.size(), -1);
-    int count = 0;
-    for (std::size_t r = 0; r < placeOf.size(); ++r)
-        if (!pattern.changes[r]) placeOf[r] = count++;
-    const Elimination<Real> elimination(equationRows<Real>(stays, placeOf, count, frame), m, n);
-    elimination.solve(solution_, kernel_);
-    consistency_ = elimination.consistency();
-
+    const int m = frame.unknowns, n = frame.size(), nx = frame.states;
     std::vector<Triplet> dynamics;
-    const int nx = frame.states;
     for (int i = 0; i < frame.sources; ++i)
         for (int j = 0; j < frame.sources; ++j)
             if (frame.sourceDynamics(i, j) != 0)
                 dynamics.push_back({nx + i, nx + j, static_cast<double>(frame.sourceDynamics(i, j))});
     sources_ = fromTriplets<Real>(n, n, dynamics);
     rates_ = fromTriplets<Real>(n, m, pattern.steady.k);
+
+    solveSteady(pattern, {});
+    divide(pattern, {});
+    if (const std::size_t before = largestSection(); before >= worthTearing) {
+        if (const std::vector<int> tears = tearsWorthwhile(pattern); !tears.empty()) {
+            solveSteady(pattern, tears);
+            divide(pattern, tears);
+            if (3 * largestSection() > 2 * before) {
+                solveSteady(pattern, {});
+                divide(pattern, {});
+            }
+        }
+    }
     slopes_ = addProduct(sources_, Real(1), rates_, solution_);
     slopesByOpen_ = multiply(rates_, kernel_);
-    divide(pattern);
 }
 
 template <class Real>
-void Skeleton<Real>::divide(const Pattern& pattern) {
-    // Rows, then u, then consistency conditions, then changing elements.
+std::size_t Skeleton<Real>::largestSection() const {
+    std::size_t largest = 0;
+    for (const Section& section : sections_) largest = std::max(largest, section.open.size());
+    return largest;
+}
+
+/// Nodes whose potential many changing rows hold, and whose own current law stays.
+template <class Real>
+std::vector<int> Skeleton<Real>::tearsWorthwhile(const Pattern& pattern) const {
+    std::vector<int> uses(static_cast<std::size_t>(frame_.network.nodeCount()), 0), tears;
+    for (std::size_t r = 0; r < pattern.columns.size(); ++r)
+        if (pattern.changes[r])
+            for (const int unknown : pattern.columns[r])
+                if (unknown < frame_.network.nodeCount()) ++uses[static_cast<std::size_t>(unknown)];
+    for (std::size_t node = 0; node < uses.size(); ++node)
+        if (uses[node] >= usesToTear && !pattern.changes[node]) tears.push_back(static_cast<int>(node));
+    return tears;
+}
+
+/// What never changes is solved, but for the current laws and potentials of torn nodes.
+template <class Real>
+void Skeleton<Real>::solveSteady(const Pattern& pattern, const std::vector<int>& tears) {
+    const int m = frame_.unknowns, n = frame_.size();
+    torn_ = static_cast<int>(tears.size());
+    // Columns: unknowns that are solved for, then y, then torn potentials.
+    std::vector<int> columnOf(static_cast<std::size_t>(m + n)), solvedFor;
+    for (int c = 0; c < m; ++c)
+        if (!std::binary_search(tears.begin(), tears.end(), c)) {
+            columnOf[static_cast<std::size_t>(c)] = static_cast<int>(solvedFor.size());
+            solvedFor.push_back(c);
+        }
+    const int solved = m - torn_;
+    for (int j = 0; j < n; ++j) columnOf[static_cast<std::size_t>(m + j)] = solved + j;
+    for (int k = 0; k < torn_; ++k)
+        columnOf[static_cast<std::size_t>(tears[static_cast<std::size_t>(k)])] = solved + n + k;
+
+    // A changing element writes the same into a row that stays in all of its segments.
+    LinearStamp stays = pattern.steady;
+    for (const std::size_t i : pattern.elements) frame_.network.elements[i]->stamp(stays, 0);
+    std::vector<int> placeOf(pattern.changes.size(), -1), placeOfTorn = placeOf;
+    int count = 0, tornCount = 0;
+    for (std::size_t r = 0; r < placeOf.size(); ++r) {
+        if (pattern.changes[r]) continue;
+        const bool torn = std::binary_search(tears.begin(), tears.end(), static_cast<int>(r));
+        torn ? placeOfTorn[r] = tornCount++ : placeOf[r] = count++;
+    }
+    std::vector<SparseRow<Real>> rows = equationRows<Real>(stays, placeOf, count, frame_);
+    for (SparseRow<Real>& row : rows) {
+        for (SparseEntry<Real>& entry : row) {
+            const bool torn = entry.column < m && columnOf[static_cast<std::size_t>(entry.column)] >= solved;
+            entry.column = columnOf[static_cast<std::size_t>(entry.column)];
+            if (torn) entry.value = -entry.value;
+        }
+        std::sort(row.begin(), row.end(), [](const auto& a, const auto& b) { return a.column < b.column; });
+    }
+    const Elimination<Real> elimination(std::move(rows), solved, n + torn_);
+    Sparse<Real> solution, kernel;
+    elimination.solve(solution, kernel);
+    const auto part = [](const Sparse<Real>& of, Eigen::Index i, int from, int to, int shift, SparseRow<Real>& row) {
+        for (typename Sparse<Real>::InnerIterator at(of, i); at; ++at)
+            if (at.col() >= from && at.col() < to)
+                row.push_back({static_cast<int>(at.col()) - from + shift, at.value()});
+    };
+    const int free = elimination.freeCount();
+    solution_ = byRows<Real>(m, n, [&](Eigen::Index z, SparseRow<Real>& row) {
+        row.clear();
+        if (const int at = columnOf[static_cast<std::size_t>(z)]; at < solved) part(solution, at, 0, n, 0, row);
+    });
+    kernel_ = byRows<Real>(m, free + torn_, [&](Eigen::Index z, SparseRow<Real>& row) {
+        row.clear();
+        const int at = columnOf[static_cast<std::size_t>(z)];
+        if (at >= solved) {
+            row.push_back({free + at - solved - n, Real(1)});
+            return;
+        }
+        part(kernel, at, 0, free, 0, row);
+        part(solution, at, n, n + torn_, free, row);
+    });
+
+    // What is left of the steady rows: conditions on y alone, and rows that join sections.
+    std::vector<int> conditions;
+    std::vector<SparseRow<Real>> joints;
+    const Sparse<Real> left = elimination.consistency();
+    for (int i = 0; i < left.rows(); ++i) {
+        SparseRow<Real> row;
+        part(left, i, n, n + torn_, free, row);
+        if (row.empty()) {
+            conditions.push_back(i);
+            continue;
+        }
+        const int open = free + torn_;
+        SparseRow<Real> y;
+        part(left, i, 0, n, open, y);
+        for (SparseEntry<Real>& entry : y) entry.value = -entry.value;
+        row.insert(row.end(), y.begin(), y.end());
+        joints.push_back(std::move(row));
+    }
+    consistency_ = byRows<Real>(static_cast<Eigen::Index>(conditions.size()), n, [&](Eigen::Index i, auto& row) {
+        row.clear();
+        part(left, conditions[static_cast<std::size_t>(i)], 0, n, 0, row);
+    });
+    RowSum<Real> sum(open() + n);
+    for (const SparseRow<Real>& row : equationRows<Real>(stays, placeOfTorn, tornCount, frame_))
+        joints.push_back(reduced(row, sum));
+    for (SparseRow<Real>& row : joints) equilibrate<Real>(row, nullptr, open());
+    const auto side = [&](int from, int to) {
+        return byRows<Real>(static_cast<Eigen::Index>(joints.size()), to - from, [&](Eigen::Index i, auto& row) {
+            row.clear();
+            for (const SparseEntry<Real>& entry : joints[static_cast<std::size_t>(i)])
+                if (entry.column >= from && entry.column < to) row.push_back({entry.column - from, entry.value});
+        });
+    };
+    joints_ = {side(0, open()), side(open(), open() + n), {}};
+}
+
+template <class Real>
+SparseRow<Real> Skeleton<Real>::reduced(const SparseRow<Real>& row, RowSum<Real>& sum) const {
+    const int m = frame_.unknowns, open = this->open();
+    Real largest = 0;
+    for (const SparseEntry<Real>& entry : row) {
+        if (entry.column >= m) {
+            sum.add(open + entry.column - m, entry.value);
+            continue;
+        }
+        for (typename Sparse<Real>::InnerIterator of(kernel_, entry.column); of; ++of) {
+            sum.add(static_cast<int>(of.col()), entry.value * of.value());
+            largest = std::max(largest, std::abs(entry.value * of.value()));
+        }
+        for (typename Sparse<Real>::InnerIterator of(solution_, entry.column); of; ++of)
+            sum.add(open + static_cast<int>(of.col()), -entry.value * of.value());
+    }
+    SparseRow<Real> result;
+    sum.take(result, Real(rowNoise) * largest);
+    return result;
+}
+
+template <class Real>
+void Skeleton<Real>::divide(const Pattern& pattern, const std::vector<int>& tears) {
+    sections_.clear();
+    whole_ = {};
+    joints_.open.clear();
+    rateSection_.assign(pattern.rates.size(), -1);
+    // Rows, then u, then consistency conditions, then changing elements. Torn potentials join nothing.
     const auto rows = static_cast<std::size_t>(frame_.unknowns), open = static_cast<std::size_t>(kernel_.cols()),
-               conditions = static_cast<std::size_t>(consistency_.rows());
+               free = open - tears.size(), conditions = static_cast<std::size_t>(consistency_.rows());
     const std::size_t firstElement = rows + open + conditions, all = firstElement + pattern.elements.size();
     Groups groups(all);
+    std::vector<char> alone(open, 1);  // in no row but those that join sections
     const auto joinOpenOf = [&](std::size_t thing, const std::set<int>& unknowns) {
         for (const int unknown : unknowns)
-            for (typename Sparse<Real>::InnerIterator of(kernel_, unknown); of; ++of)
-                groups.join(thing, rows + static_cast<std::size_t>(of.col()));
+            for (typename Sparse<Real>::InnerIterator of(kernel_, unknown); of; ++of) {
+                const auto u = static_cast<std::size_t>(of.col());
+                if (u >= free) continue;
+                groups.join(thing, rows + u);
+                alone[u] = 0;
+            }
     };
     for (std::size_t r = 0; r < rows; ++r)
         if (pattern.changes[r]) joinOpenOf(r, pattern.columns[r]);
@@ -185,7 +334,14 @@ void Skeleton<Real>::divide(const Pattern& pattern) {
     };
     for (std::size_t r = 0; r < rows; ++r)
         if (pattern.changes[r]) add(r, &Section::rows, static_cast<int>(r));
-    for (std::size_t u = 0; u < open; ++u) add(rows + u, &Section::open, static_cast<int>(u));
+    for (std::size_t u = 0; u < open; ++u) {
+        if (!tears.empty() && alone[u]) {
+            joints_.open.push_back(static_cast<int>(u));
+            whole_.open.push_back(static_cast<int>(u));
+        } else {
+            add(rows + u, &Section::open, static_cast<int>(u));
+        }
+    }
     for (std::size_t c = 0; c < conditions; ++c) add(rows + open + c, &Section::consistency, static_cast<int>(c));
     for (std::size_t e = 0; e < pattern.elements.size(); ++e)
         add(firstElement + e, &Section::elements, pattern.elements[e]);

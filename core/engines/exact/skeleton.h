@@ -8,8 +8,11 @@
 // Rows that change and have no u in common belong to different sections: the legs of two converters at one dc link, for
 // instance, whose potentials its capacitor fixes. Each section keeps what it came to in each of its own configurations.
 // A new combination of known ones then is put together, not solved.
+//
+// Where the capacitor has a series resistance the potential of the link depends on all of them. Nodes at which much
+// switches are therefore torn: their potentials p are among the open unknowns, sections are solved for any p, and their
+// current laws, a few rows, fix it in the end (diakoptics; G. Kron 1963).
 
-#include <memory>
 #include <vector>
 
 #include "engines/exact/sparse.h"
@@ -31,8 +34,9 @@ public:
     explicit Skeleton(const Frame<Real>& frame);
 
     const Frame<Real>& frame() const { return frame_; }
-    /// The number of unknowns u.
+    /// The number of unknowns u. The last ones are potentials of torn nodes.
     int open() const { return static_cast<int>(kernel_.cols()); }
+    int torn() const { return torn_; }
     const Sparse<Real>& solution() const { return solution_; }        ///< unknowns x size
     const Sparse<Real>& kernel() const { return kernel_; }            ///< unknowns x open
     const Sparse<Real>& consistency() const { return consistency_; }  ///< rows that must vanish on y, from F alone
@@ -44,19 +48,35 @@ public:
     const Sparse<Real>& sourceDynamics() const { return sources_; }  ///< S in its place, size x size
 
     const std::vector<Section>& sections() const { return sections_; }
-    /// All of them as one.
+    /// All of them as one, with the rows that join them.
     const Section& whole() const { return whole_; }
     /// The section whose elements change the derivative of a state, or -1.
     int changesRateOf(int state) const { return rateSection_[static_cast<std::size_t>(state)]; }
 
+    /// Rows that join sections: byOpen u = byY y, of as many rows as there are torn potentials and unknowns of no
+    /// section.
+    struct Joints {
+        Sparse<Real> byOpen, byY;
+        std::vector<int> open;  ///< of u, rising: what they fix
+    };
+    const Joints& joints() const { return joints_; }
+
+    /// A row of [F H] over z and y as one over u and y. What cancels is left out.
+    SparseRow<Real> reduced(const SparseRow<Real>& row, RowSum<Real>& sum) const;
+
 private:
     struct Pattern;
-    void divide(const Pattern& pattern);
+    void solveSteady(const Pattern& pattern, const std::vector<int>& tears);
+    void divide(const Pattern& pattern, const std::vector<int>& tears);
+    std::vector<int> tearsWorthwhile(const Pattern& pattern) const;
+    std::size_t largestSection() const;
 
     const Frame<Real>& frame_;
+    int torn_ = 0;
     Sparse<Real> solution_, kernel_, consistency_, rates_, slopes_, slopesByOpen_, sources_;
     std::vector<Section> sections_;
     Section whole_;
+    Joints joints_;
     std::vector<int> rateSection_;
 };
 
