@@ -175,6 +175,30 @@ Circuit twelvePulse() {
     return c;
 }
 
+Circuit plant(int bridges) {
+    Circuit c;
+    c.add("dc-voltage", "V1", {"s", "0"}, {{"level", "700"}})
+        .add("resistor", "RS", {"s", "feed"}, {{"r", "50m"}})
+        .add("inductor", "LS", {"feed", "p"}, {{"l", "100u"}})
+        .add("capacitor", "CL", {"p", "0"}, {{"c", "2m"}, {"v0", "700"}, {"esr", "5m"}}, 2);
+    const char* phases[] = {"a", "b", "c"};
+    for (int j = 0; j < bridges; ++j)
+        for (int k = 0; k < 3; ++k) {
+            const std::string x = phases[k] + std::to_string(j), leg = "leg" + x, out = "out" + x, star = id("star", j);
+            c.add("sampled-sine", "K" + x, {"ref" + x},
+                  {{"peak", "0.42"}, {"phase", text(-120.0 * k)}, {"rate", "10k"}})
+                .add("modulator", "M" + x, {"ref" + x, "g" + x, "h" + x},
+                     {{"f", text(9000 + 137 * j)}, {"dead", "1u"}, {"carrier", "triangle"}})
+                .add("igbt", "QU" + x, {"p", leg, "g" + x})
+                .add("igbt", "QL" + x, {leg, "0", "h" + x})
+                .add("inductor", "L" + x, {leg, out}, {{"l", "2m"}})
+                .add("capacitor", "C" + x, {out, star}, {{"c", "10u"}})
+                .add("resistor", "R" + x, {out, star}, {{"r", "20"}});
+        }
+    c.plan("5m", "1e-2");
+    return c;
+}
+
 Circuit ladder(int storages) {
     Circuit c;
     c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "100"}})

@@ -13,6 +13,8 @@ test::Circuit phaseShiftedBridge();
 test::Circuit threeLevelBridge();
 test::Circuit arm(int cells);
 test::Circuit twelvePulse();
+/// Three-phase bridges with LC filters and carriers of their own at one dc link, whose capacitor has a series resistance.
+test::Circuit plant(int bridges);
 /// A ladder of n storage elements behind a switched leg.
 test::Circuit ladder(int storages);
 /// Fifty parts of all kinds.

@@ -114,7 +114,8 @@ void compare(const Problem& problem) {
         const double reached = error(problem, o.states);
         const double wanted = line.empty() ? 0.0 : secondsFor(reached, line);
         std::printf(
-            "  engine, tolerance %.0e: error %.1e, %ld steps, %.2f ms; general solver over engine at this error %.1f, storing "
+            "  engine, tolerance %.0e: error %.1e, %ld steps, %.2f ms; general solver over engine at this error %.1f, "
+            "storing "
             "as many points %.1f\n",
             tolerance, reached, o.steps, 1e3 * o.seconds, wanted / o.seconds,
             (wanted + point * static_cast<double>(o.points)) / o.seconds);

@@ -199,7 +199,9 @@ int main() {
         {"three-level three-phase bridge, 0.1 s", threeLevelBridge()},
         {"multilevel arm of 10 cells, 0.1 s", arm(10)},
         {"multilevel arm of 40 cells, 0.1 s", arm(40)},
-        {"12-pulse thyristor bridge, 0.5 s", twelvePulse()}};
+        {"12-pulse thyristor bridge, 0.5 s", twelvePulse()},
+        {"two three-phase bridges at one dc link, 5 ms", plant(2)},
+        {"eight three-phase bridges at one dc link, 5 ms", plant(8)}};
     for (const auto& [name, circuit] : cases) {
         const auto run = prepared(circuit);
         run->execute();

@@ -168,16 +168,18 @@ TEST(Oracle, LossySynchronousStepDown) {
     compare(c, 1e-9);
 }
 
-// Legs at one link, whose potential a capacitor without resistance fixes: each is a section with configurations of its
-// own.
-TEST(Oracle, ConvertersAtOneLink) {
+// Legs at one link: each is a section with configurations of its own. A capacitor without resistance fixes the
+// potential of the link; with one, the link is torn.
+class LegsAtOneLink : public ::testing::TestWithParam<std::pair<int, const char*>> {};
+TEST_P(LegsAtOneLink, AreSectionsOfTheirOwn) {
+    const auto [legs, esr] = GetParam();
     const Circuit::Values diode = {{"vf", "0.8"}, {"ron", "6m"}, {"roff", "10k"}},
                           gate = {{"ron", "9m"}, {"roff", "10k"}};
     Circuit c;
     c.add("dc-voltage", "V1", {"s", "0"}, {{"level", "80"}, {"ri", "50m"}}, 2)
         .add("inductor", "LS", {"s", "p"}, {{"l", "10u"}, {"dcr", "5m"}, {"rc", "1k"}}, 2)
-        .add("capacitor", "CL", {"p", "0"}, {{"c", "47u"}, {"v0", "80"}});
-    for (int k = 0; k < 4; ++k) {
+        .add("capacitor", "CL", {"p", "0"}, {{"c", "47u"}, {"v0", "80"}, {"esr", esr}}, *esr == '0' ? 1 : 2);
+    for (int k = 0; k < legs; ++k) {
         const std::string id = std::to_string(k), leg = "leg" + id, out = "out" + id, g = "g" + id, n = "n" + id;
         c.add("modulator", "M" + id, {"", g, n},
               {{"f", std::to_string(90 + 17 * k) + "k"}, {"duty", std::to_string(0.3 + 0.1 * k)}, {"dead", "80n"}})
@@ -189,15 +191,17 @@ TEST(Oracle, ConvertersAtOneLink) {
             .add("capacitor", "C" + id, {out, "0"}, {{"c", "94u"}, {"esr", "2m"}}, 2)
             .add("resistor", "R" + id, {out, "0"}, {{"r", std::to_string(2 + k)}});
     }
-    c.plan("200u", "1e-2");
+    c.plan("100u", "1e-2");
     compare(c, 1e-9);
     const auto r = run(c);
     ASSERT_TRUE(r);
-    EXPECT_EQ(r->summary().counter("sections"), 4);
-    // Combinations of four are many more than what each of them comes to.
-    EXPECT_LT(r->summary().counter("states of sections"), 4 * 16);
-    EXPECT_GT(r->summary().counter("configurations"), 100);
+    EXPECT_EQ(r->summary().counter("sections"), legs);
+    // Combinations are many more than what each of them comes to.
+    EXPECT_LT(r->summary().counter("states of sections"), 16 * legs);
+    EXPECT_GT(r->summary().counter("configurations"), 90);
 }
+INSTANTIATE_TEST_SUITE_P(Oracle, LegsAtOneLink,
+                         ::testing::Values(std::pair{4, "0"}, std::pair{5, "3m"}, std::pair{6, "50m"}));
 
 // Random ladders of R, L, C with diodes, gates and every source: agreement at every event.
 TEST(Oracle, RandomSwitchedLadders) {

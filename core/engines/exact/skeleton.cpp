@@ -16,6 +16,7 @@ namespace {
 constexpr double rowNoise = 1e-13;  ///< of the largest number that was part of a row: what cancels to less is rounding
 constexpr std::size_t worthTearing = 20;  ///< unknowns of the largest section from which on nodes are torn
 constexpr int usesToTear = 4;             ///< rows that change in which the potential of a node stands
+constexpr std::size_t mostTears = 8;
 
 /// Groups of things that have something in common.
 class Groups {
@@ -127,18 +128,23 @@ Skeleton<Real>::Skeleton(const Frame<Real>& frame) : frame_(frame) {
     sources_ = fromTriplets<Real>(n, n, dynamics);
     rates_ = fromTriplets<Real>(n, m, pattern.steady.k);
 
-    solveSteady(pattern, {});
-    divide(pattern, {});
-    if (const std::size_t before = largestSection(); before >= worthTearing) {
-        if (const std::vector<int> tears = tearsWorthwhile(pattern); !tears.empty()) {
-            solveSteady(pattern, tears);
-            divide(pattern, tears);
-            if (3 * largestSection() > 2 * before) {
-                solveSteady(pattern, {});
-                divide(pattern, {});
-            }
-        }
+    const auto tear = [&](const std::vector<int>& tears) {
+        solveSteady(pattern, tears);
+        divide(pattern, tears);
+        return largestSection();
+    };
+    // As few nodes as make the largest section smaller by a third, again and again.
+    std::vector<int> chosen, tried;
+    std::size_t largest = tear({});
+    const std::vector<int> candidates = largest < worthTearing ? std::vector<int>() : tearable(pattern);
+    for (std::size_t k = 0; k < candidates.size() && largest >= worthTearing; ++k) {
+        tried.insert(std::lower_bound(tried.begin(), tried.end(), candidates[k]), candidates[k]);
+        const std::size_t now = tear(tried);
+        if (3 * now > 2 * largest) continue;
+        largest = now;
+        chosen = tried;
     }
+    if (tried != chosen) tear(chosen);
     slopes_ = addProduct(sources_, Real(1), rates_, solution_);
     slopesByOpen_ = multiply(rates_, kernel_);
 }
@@ -150,17 +156,21 @@ std::size_t Skeleton<Real>::largestSection() const {
     return largest;
 }
 
-/// Nodes whose potential many changing rows hold, and whose own current law stays.
+/// Nodes whose potential many changing rows hold, those in most of them first, and whose own current law stays.
 template <class Real>
-std::vector<int> Skeleton<Real>::tearsWorthwhile(const Pattern& pattern) const {
-    std::vector<int> uses(static_cast<std::size_t>(frame_.network.nodeCount()), 0), tears;
+std::vector<int> Skeleton<Real>::tearable(const Pattern& pattern) const {
+    std::vector<int> uses(static_cast<std::size_t>(frame_.network.nodeCount()), 0), nodes;
     for (std::size_t r = 0; r < pattern.columns.size(); ++r)
         if (pattern.changes[r])
             for (const int unknown : pattern.columns[r])
                 if (unknown < frame_.network.nodeCount()) ++uses[static_cast<std::size_t>(unknown)];
     for (std::size_t node = 0; node < uses.size(); ++node)
-        if (uses[node] >= usesToTear && !pattern.changes[node]) tears.push_back(static_cast<int>(node));
-    return tears;
+        if (uses[node] >= usesToTear && !pattern.changes[node]) nodes.push_back(static_cast<int>(node));
+    std::stable_sort(nodes.begin(), nodes.end(), [&](int a, int b) {
+        return uses[static_cast<std::size_t>(a)] > uses[static_cast<std::size_t>(b)];
+    });
+    if (nodes.size() > mostTears) nodes.resize(mostTears);
+    return nodes;
 }
 
 /// What never changes is solved, but for the current laws and potentials of torn nodes.

@@ -68,7 +68,7 @@ private:
     struct Pattern;
     void solveSteady(const Pattern& pattern, const std::vector<int>& tears);
     void divide(const Pattern& pattern, const std::vector<int>& tears);
-    std::vector<int> tearsWorthwhile(const Pattern& pattern) const;
+    std::vector<int> tearable(const Pattern& pattern) const;
     std::size_t largestSection() const;
 
     const Frame<Real>& frame_;
