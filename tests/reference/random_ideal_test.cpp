@@ -171,3 +171,67 @@ TEST_P(RandomIdeal, NamesAndOrderDoNotMatter) {
 }
 
 INSTANTIATE_TEST_SUITE_P(Seeds, RandomIdeal, ::testing::Range(1u, 51u));
+
+namespace {
+
+/// Random loads, up to four, at one link whose capacitor has a series resistance or none.
+class RandomPlant : public RandomIdeal {
+protected:
+    Circuit plant() {
+        Circuit c;
+        const bool lossy = random() % 2 != 0;
+        c.add("dc-voltage", "V1", {"s", "0"}, {{"level", value(20, 200)}})
+            .add("resistor", "RS", {"s", "p"}, {{"r", value(0.1, 2)}})
+            .add("capacitor", "CL", {"p", "0"}, {{"c", value(20e-6, 500e-6)}, {"esr", value(1e-3, 0.1)}},
+                 lossy ? 2 : 1);
+        const int loads = lossy ? 4 : 2 + static_cast<int>(random() % 3);  // a small lossy one is a single section
+        for (int k = 0; k < loads; ++k) {
+            const std::string id = std::to_string(k), g = "g" + id, h = "h" + id, leg = "leg" + id, out = "out" + id;
+            c.add("modulator", "M" + id, {"", g, h},
+                  {{"f", value(2000, 20000)}, {"duty", value(0.2, 0.8)}, {"dead", "500n"}});
+            const char* upper = random() % 3 ? "igbt" : "mosfet";
+            for (int leg2 = 0; leg2 < 3; ++leg2) {
+                const std::string x = leg + std::to_string(leg2), y = out + std::to_string(leg2);
+                c.add(upper, "QU" + id + std::to_string(leg2), {"p", x, leg2 == 1 ? h : g})
+                    .add(upper, "QL" + id + std::to_string(leg2), {x, "0", leg2 == 1 ? g : h})
+                    .add("inductor", "L" + id + std::to_string(leg2), {x, y}, {{"l", value(50e-6, 5e-3)}});
+                if (random() % 2)
+                    c.add("capacitor", "C" + id + std::to_string(leg2), {y, "star" + id}, {{"c", value(1e-6, 50e-6)}});
+                c.add("resistor", "R" + id + std::to_string(leg2), {y, "star" + id}, {{"r", value(1, 50)}});
+            }
+            // Now and then something that does not stand alone: a capacitor that is put beside that of the link.
+            if (random() % 4 == 0)
+                c.add("switch", "SX" + id, {"p", "x" + id, g})
+                    .add("capacitor", "CX" + id, {"x" + id, "0"}, {{"c", value(1e-6, 20e-6)}})
+                    .add("resistor", "RX" + id, {"x" + id, "0"}, {{"r", value(5, 50)}});
+            if (random() % 3 == 0) c.add("resistor", "RN" + id, {"star" + id, "0"}, {{"r", value(1, 1000)}});
+        }
+        c.plan("1m", "1e-2");
+        return c;
+    }
+};
+
+}  // namespace
+
+// The other run knows no sections: it solves each configuration as a whole, in long double and by finer steps.
+TEST_P(RandomPlant, SectionsMakeNoDifference) {
+    for (int trial = 0; trial < 4; ++trial) {
+        SCOPED_TRACE(trial);
+        const Circuit c = plant();
+        auto prepared = Run::prepare(std::make_shared<const Project>(c.project()));
+        ASSERT_TRUE(prepared) << prepared.error().message;
+        (*prepared)->execute();
+        ASSERT_EQ((*prepared)->summary().end, RunEnd::finished) << (*prepared)->summary().brief();
+        EXPECT_GT((*prepared)->summary().counter("sections"), 1);
+        expectBalance(**prepared);
+        const auto verification = verify(**prepared, CancelToken());
+        ASSERT_TRUE(verification) << verification.error().message;
+        EXPECT_TRUE(verification->sameEvents);
+        // Where a guard crosses zero at a small angle its instant has fewer digits, with or without sections.
+        const double allowed = verification->largestShift > 1e-14 ? 1e-7 : 1e-9;
+        for (const Verification::Difference& d : verification->differences)
+            EXPECT_TRUE(d.relative <= allowed || d.largest <= 1e-12) << d.quantity << " " << d.largest << d.unit;
+    }
+}
+
+INSTANTIATE_TEST_SUITE_P(Seeds, RandomPlant, ::testing::Range(1u, 26u));

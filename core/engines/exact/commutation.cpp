@@ -103,8 +103,8 @@ void Mode<Real>::look(const Real* y, Vector<Real>& result) {
 }
 
 template <class Real>
-Commutation<Real>::Commutation(const Frame<Real>& frame, Magnitudes<Real>& magnitudes)
-    : frame_(frame), skeleton_(frame), sections_(skeleton_), magnitudes_(magnitudes) {
+Commutation<Real>::Commutation(const Frame<Real>& frame, Magnitudes<Real>& magnitudes, bool apart)
+    : frame_(frame), skeleton_(frame), sections_(skeleton_, apart), magnitudes_(magnitudes) {
     for (std::size_t i = 0; i < frame.network.elements.size(); ++i)
         if (frame.network.elements[i]->logicSignal() >= 0) logic_.push_back(i);
 }

@@ -74,7 +74,8 @@ struct Cause {
 template <class Real>
 class Commutation {
 public:
-    Commutation(const Frame<Real>& frame, Magnitudes<Real>& magnitudes);
+    /// @param apart  whether sections of the network are solved apart where they can be
+    Commutation(const Frame<Real>& frame, Magnitudes<Real>& magnitudes, bool apart);
 
     /// Finds the consistent mode just after an event and projects `y` onto it.
     /// @param y  in: states just before, sources just after; out: consistent states just after

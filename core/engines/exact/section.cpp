@@ -302,7 +302,7 @@ std::shared_ptr<const SectionState<Real>> SectionStates<Real>::whole(const Segme
 template <class Real>
 std::vector<std::shared_ptr<const SectionState<Real>>> SectionStates<Real>::find(const Segments& segments) {
     const std::vector<Section>& sections = skeleton_.sections();
-    if (sections.size() < 2) return {};
+    if (sections.size() < 2 || !apart_) return {};
     if (bytes_ > mostBytes) {
         for (auto& states : known_) states.clear();
         bytes_ = 0;

@@ -53,7 +53,9 @@ private:
 template <class Real>
 class SectionStates {
 public:
-    explicit SectionStates(const Skeleton<Real>& skeleton) : skeleton_(skeleton), known_(skeleton.sections().size()) {}
+    /// @param apart  whether sections are solved apart where they can be
+    SectionStates(const Skeleton<Real>& skeleton, bool apart)
+        : skeleton_(skeleton), apart_(apart), known_(skeleton.sections().size()) {}
     /// One per section; none where there is but one, or one of them does not stand alone.
     std::vector<std::shared_ptr<const SectionState<Real>>> find(const Segments& segments);
     /// That of the whole network. It is not kept.
@@ -62,6 +64,7 @@ public:
 
 private:
     const Skeleton<Real>& skeleton_;
+    const bool apart_;
     std::vector<std::unordered_map<Segments, std::shared_ptr<const SectionState<Real>>, SegmentsHash>> known_;
     std::size_t bytes_ = 0;
     std::int64_t solved_ = 0;
