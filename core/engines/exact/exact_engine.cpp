@@ -8,7 +8,7 @@
 namespace hedgerow {
 
 namespace {
-constexpr std::size_t mostStates = 1000;  ///< what a configuration fixes is dense: beyond this it takes seconds to build
+constexpr std::size_t mostStates = 10'000;  ///< beyond this it takes seconds until the first step
 }
 
 Status ExactEngine::accepts(const Network& network) const {

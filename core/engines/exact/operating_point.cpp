@@ -18,6 +18,7 @@ using Segments = std::vector<int>;
 
 constexpr int blockRounds = 8, pivotRounds = 200;
 constexpr double noise = 1e-9;
+constexpr std::size_t mostUnknowns = 4000;  ///< of a dense solution: beyond this it takes minutes
 
 /// F z - Hx x = Bw w, K z = 0 in one configuration; unknowns are z and how far x lies from the given values.
 class RestProblem {
@@ -128,6 +129,14 @@ private:
 
 }  // namespace
 
-Result<std::vector<double>> operatingPoint(const Network& network) { return RestProblem(network).solve(); }
+Result<std::vector<double>> operatingPoint(const Network& network) {
+    const auto unknowns = static_cast<std::size_t>(network.unknownCount()) + network.states.size();
+    if (unknowns > mostUnknowns)
+        return Error{ErrorCode::resource,
+                     fmt::format("an operating point is found for up to {} potentials, currents and storages, this "
+                                 "circuit has {}: start from given values instead",
+                                 mostUnknowns, unknowns)};
+    return RestProblem(network).solve();
+}
 
 }  // namespace hedgerow::exact

@@ -7,7 +7,6 @@
 #include <limits>
 
 #include <Eigen/Eigenvalues>
-#include <Eigen/SparseCore>
 
 namespace hedgerow::exact {
 
@@ -45,8 +44,8 @@ double fastestMode(const Eigen::MatrixXd& generator) {
 
 /// What no imaginary part of a mode exceeds (I. Bendixson, Acta Math. 25 (1902), 359): the norm of the skew part, in
 /// the energy norm that of the exchange between windings and capacitors alone; by the power method.
-double fastestBound(const Eigen::MatrixXd& generator) {
-    const Eigen::SparseMatrix<double> skew = (0.5 * (generator - generator.transpose())).sparseView();
+double fastestBound(const Eigen::SparseMatrix<double>& generator) {
+    const Eigen::SparseMatrix<double> transposed = generator.transpose(), skew = 0.5 * (generator - transposed);
     Eigen::VectorXd v(generator.rows());
     for (Eigen::Index i = 0; i < v.size(); ++i) v(i) = 1.0 / static_cast<double>(1 + i % 7);
     double norm = 0;
@@ -98,10 +97,15 @@ Tick Propagator<Real>::topStep(Tick wanted) {
         double fastest = 0.0;
         for (const auto& source : frame_.network.sources) fastest = std::max(fastest, source->angularFrequency());
         if (nx > 0) {
-            const Eigen::MatrixXd scaled =
-                (frame_.stateScale.asDiagonal() * configuration_.generator.full().topLeftCorner(nx, nx) *
-                 frame_.stateScale.cwiseInverse().asDiagonal())
-                    .template cast<double>();
+            std::vector<Eigen::Triplet<double>> entries;
+            for (Eigen::Index i = 0; i < nx; ++i)
+                for (typename Sparse<Real>::InnerIterator of(configuration_.generator.entries(), i); of; ++of)
+                    if (of.col() < nx)
+                        entries.emplace_back(
+                            static_cast<int>(i), static_cast<int>(of.col()),
+                            static_cast<double>(of.value() * frame_.stateScale(i) / frame_.stateScale(of.col())));
+            Eigen::SparseMatrix<double> scaled(nx, nx);
+            scaled.setFromTriplets(entries.begin(), entries.end());
             fastest = std::max(fastest, nx > mostModes ? fastestBound(scaled) : fastestMode(scaled));
         }
         top_ = longestTop;
@@ -235,8 +239,8 @@ void Propagator<Real>::taylorSteps(Vector<Real>& y, Real seconds) {
 template <class Real>
 bool Propagator<Real>::bySeries(Tick length) const {
     const auto norm = static_cast<double>(norm_ * secondsOf<Real>(length));
-    if (norm >= mostTaylorSteps) return false;
     const double n = frame_.size(), series = configuration_.generator.cost();
+    if (norm >= mostTaylorSteps && norm * series > n * n * n) return false;
     // 22 products of matrices make a ladder of ten steps.
     if (ladder_.empty() && static_cast<double>(unladdered_) * series < 22 * n * n * n) return true;
     const auto climbs = static_cast<double>(std::popcount(static_cast<std::uint64_t>(length / base_)));
