@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "base/groups.h"
 #include "engines/exact/elimination.h"
 #include "engines/exact/equations.h"
 
@@ -24,27 +25,87 @@ Vector<Real> rowScales(const Matrix<Real>& matrix) {
 /// Splits the kernels by the rank of Q: what the derivative of the consistency condition fixes, and what is left.
 template <class Real>
 struct Split {
-    Eigen::Index rank = 0;
-    Matrix<Real> left1, left2;  ///< combinations of the rows of Q, one in each row
-    Matrix<Real> right2;        ///< of the columns, one in each column
+    int rank = 0;
+    Sparse<Real> left1, left2;  ///< combinations of the rows of Q, one in each row
+    Sparse<Real> right2;        ///< of the columns, one in each column
 };
 
+/// Rows and columns of a matrix that have nothing to do with the others.
+struct Block {
+    std::vector<int> rows, columns;
+};
 template <class Real>
-Split<Real> splitByRank(const Matrix<Real>& q) {
-    const Vector<Real> rows = rowScales(q);
-    const Matrix<Real> scaledRows = rows.asDiagonal() * q;
-    const Vector<Real> columns = rowScales(Matrix<Real>(scaledRows.transpose()));
-    const Eigen::JacobiSVD<Matrix<Real>> svd(Matrix<Real>(scaledRows * columns.asDiagonal()),
-                                             Eigen::ComputeFullU | Eigen::ComputeFullV);
+std::vector<Block> blocksOf(const Sparse<Real>& q) {
+    const auto count = static_cast<std::size_t>(q.rows());
+    Groups groups(2 * count);  // rows, then columns
+    for (Eigen::Index i = 0; i < q.rows(); ++i)
+        for (typename Sparse<Real>::InnerIterator of(q, i); of; ++of)
+            groups.join(static_cast<std::size_t>(i), count + static_cast<std::size_t>(of.col()));
+    std::vector<int> place(2 * count, -1);
+    std::vector<Block> blocks;
+    for (std::size_t i = 0; i < place.size(); ++i) {
+        int& at = place[groups.of(i)];
+        if (at < 0) {
+            at = static_cast<int>(blocks.size());
+            blocks.emplace_back();
+        }
+        Block& block = blocks[static_cast<std::size_t>(at)];
+        i < count ? block.rows.push_back(static_cast<int>(i)) : block.columns.push_back(static_cast<int>(i - count));
+    }
+    return blocks;
+}
+
+template <class Real>
+Split<Real> splitByRank(const Sparse<Real>& q) {
+    std::vector<Eigen::Triplet<Real>> left1, left2, right2;
     Split<Real> split;
-    const Real largest = svd.singularValues().size() ? svd.singularValues()(0) : Real(0);
-    for (const Real value : svd.singularValues())
-        if (value > Real(1e-10) * std::max(largest, Real(1e-300))) ++split.rank;
-    const Matrix<Real> left = (rows.asDiagonal() * svd.matrixU()).transpose(),
-                       right = columns.asDiagonal() * svd.matrixV();
-    split.left1 = left.topRows(split.rank);
-    split.left2 = left.bottomRows(q.rows() - split.rank);
-    split.right2 = right.rightCols(q.rows() - split.rank);
+    int rest1 = 0, rest2 = 0;
+    for (const Block& block : blocksOf(q)) {
+        const auto height = static_cast<Eigen::Index>(block.rows.size()),
+                   width = static_cast<Eigen::Index>(block.columns.size());
+        Matrix<Real> part(height, width);
+        for (Eigen::Index i = 0; i < height; ++i)
+            for (Eigen::Index j = 0; j < width; ++j)
+                part(i, j) =
+                    q.coeff(block.rows[static_cast<std::size_t>(i)], block.columns[static_cast<std::size_t>(j)]);
+        Matrix<Real> left = Matrix<Real>::Identity(height, height), right = Matrix<Real>::Identity(width, width);
+        int rank = 0;
+        if (height == 1 && width == 1) {
+            rank = 1;
+            left(0, 0) = 1 / std::abs(part(0, 0));
+        } else if (height > 0 && width > 0) {
+            const Vector<Real> rows = rowScales(part);
+            const Matrix<Real> scaledRows = rows.asDiagonal() * part;
+            const Vector<Real> columns = rowScales(Matrix<Real>(scaledRows.transpose()));
+            const Eigen::JacobiSVD<Matrix<Real>> svd(Matrix<Real>(scaledRows * columns.asDiagonal()),
+                                                     Eigen::ComputeFullU | Eigen::ComputeFullV);
+            for (const Real value : svd.singularValues())
+                if (value > Real(1e-10) * svd.singularValues()(0)) ++rank;
+            left = rows.asDiagonal() * svd.matrixU();
+            right = columns.asDiagonal() * svd.matrixV();
+        }
+        for (Eigen::Index k = 0; k < height; ++k)
+            for (Eigen::Index i = 0; i < height; ++i) {
+                const int row = block.rows[static_cast<std::size_t>(i)], at = static_cast<int>(k);
+                if (k < rank)
+                    left1.emplace_back(split.rank + at, row, left(i, k));
+                else
+                    left2.emplace_back(rest1 + at - rank, row, left(i, k));
+            }
+        for (Eigen::Index k = rank; k < width; ++k)
+            for (Eigen::Index j = 0; j < width; ++j)
+                right2.emplace_back(block.columns[static_cast<std::size_t>(j)], rest2 + static_cast<int>(k) - rank,
+                                    right(j, k));
+        split.rank += rank;
+        rest1 += static_cast<int>(height) - rank;
+        rest2 += static_cast<int>(width) - rank;
+    }
+    split.left1.resize(split.rank, q.rows());
+    split.left2.resize(rest1, q.rows());
+    split.right2.resize(q.cols(), rest2);
+    split.left1.setFromTriplets(left1.begin(), left1.end());
+    split.left2.setFromTriplets(left2.begin(), left2.end());
+    split.right2.setFromTriplets(right2.begin(), right2.end());
     return split;
 }
 
@@ -188,9 +249,9 @@ struct SectionState<Real>::Completion {
         if (!state.alone) return;
         const Sparse<Real> kernel = multiply(skeleton.kernel(), placed(freely, section.open, skeleton.open()));
         const Sparse<Real> q = multiply(hk, kernel, Real(cancelledInRank));
-        const Split<Real> split = splitByRank(Matrix<Real>(q));
+        const Split<Real> split = splitByRank(q);
         const Eigen::Index relaxing = kernel.cols() - split.rank;
-        const Sparse<Real> left1 = sparse(split.left1), left2 = sparse(split.left2);
+        const Sparse<Real>&left1 = split.left1, &left2 = split.left2;
 
         // Conditions on what is open: the derivative of the consistency condition, then the vanishing resistances.
         Sparse<Real> relaxed(relaxing, m);
@@ -224,7 +285,7 @@ struct SectionState<Real>::Completion {
             state.lift = -multiply(k, kernel);
             state.impulse = -multiply(freely, state.jump);
         }
-        if (relaxing > 0) relax(h, left2, relaxed, multiply(kernel, sparse(split.right2)));
+        if (relaxing > 0) relax(h, left2, relaxed, multiply(kernel, split.right2));
     }
 
     /// All u by the right-hand columns, as far as the section knows them.

@@ -6,6 +6,7 @@
 #include <set>
 #include <utility>
 
+#include "base/groups.h"
 #include "engines/exact/elimination.h"
 #include "engines/exact/equations.h"
 
@@ -17,22 +18,6 @@ constexpr double rowNoise = 1e-13;  ///< of the largest number that was part of 
 constexpr std::size_t worthTearing = 20;  ///< unknowns of the largest section from which on nodes are torn
 constexpr int usesToTear = 4;             ///< rows that change in which the potential of a node stands
 constexpr std::size_t mostTears = 8;
-
-/// Groups of things that have something in common.
-class Groups {
-public:
-    explicit Groups(std::size_t count) : leader_(count) {
-        for (std::size_t i = 0; i < count; ++i) leader_[i] = i;
-    }
-    std::size_t of(std::size_t i) {
-        while (leader_[i] != i) i = leader_[i] = leader_[leader_[i]];
-        return i;
-    }
-    void join(std::size_t a, std::size_t b) { leader_[of(a)] = of(b); }
-
-private:
-    std::vector<std::size_t> leader_;
-};
 
 /// The equations of an element in one segment as numbers by place: columns of F, then of Hx, then of Bw.
 using Written = std::map<std::pair<int, int>, double>;
@@ -56,6 +41,13 @@ Sparse<Real> fromTriplets(Eigen::Index rows, Eigen::Index columns, const std::ve
     Sparse<Real> result(rows, columns);
     result.setFromTriplets(list.begin(), list.end());
     return result;
+}
+
+/// Some columns of a row of a matrix, shifted.
+template <class Real>
+void appendPart(const Sparse<Real>& of, Eigen::Index i, int from, int to, int shift, SparseRow<Real>& row) {
+    for (typename Sparse<Real>::InnerIterator at(of, i); at; ++at)
+        if (at.col() >= from && at.col() < to) row.push_back({static_cast<int>(at.col()) - from + shift, at.value()});
 }
 
 }  // namespace
@@ -179,48 +171,36 @@ void Skeleton<Real>::solveSteady(const Pattern& pattern, const std::vector<int>&
     const int m = frame_.unknowns, n = frame_.size();
     torn_ = static_cast<int>(tears.size());
     // Columns: unknowns that are solved for, then y, then torn potentials.
-    std::vector<int> columnOf(static_cast<std::size_t>(m + n)), solvedFor;
-    for (int c = 0; c < m; ++c)
-        if (!std::binary_search(tears.begin(), tears.end(), c)) {
-            columnOf[static_cast<std::size_t>(c)] = static_cast<int>(solvedFor.size());
-            solvedFor.push_back(c);
-        }
     const int solved = m - torn_;
-    for (int j = 0; j < n; ++j) columnOf[static_cast<std::size_t>(m + j)] = solved + j;
-    for (int k = 0; k < torn_; ++k)
-        columnOf[static_cast<std::size_t>(tears[static_cast<std::size_t>(k)])] = solved + n + k;
-
-    // A changing element writes the same into a row that stays in all of its segments.
-    LinearStamp stays = pattern.steady;
-    for (const std::size_t i : pattern.elements) frame_.network.elements[i]->stamp(stays, 0);
-    std::vector<int> placeOf(pattern.changes.size(), -1), placeOfTorn = placeOf;
-    int count = 0, tornCount = 0;
-    for (std::size_t r = 0; r < placeOf.size(); ++r) {
-        if (pattern.changes[r]) continue;
-        const bool torn = std::binary_search(tears.begin(), tears.end(), static_cast<int>(r));
-        torn ? placeOfTorn[r] = tornCount++ : placeOf[r] = count++;
+    std::vector<int> columnOf(static_cast<std::size_t>(m + n));
+    for (int c = 0, next = 0, torn = 0; c < m; ++c) {
+        const bool isTorn = std::binary_search(tears.begin(), tears.end(), c);
+        columnOf[static_cast<std::size_t>(c)] = isTorn ? solved + n + torn++ : next++;
     }
+    for (int j = 0; j < n; ++j) columnOf[static_cast<std::size_t>(m + j)] = solved + j;
+
+    std::vector<int> placeOf(pattern.changes.size(), -1);
+    int count = 0;
+    for (int r = 0; r < m; ++r)
+        if (!pattern.changes[static_cast<std::size_t>(r)] && !std::binary_search(tears.begin(), tears.end(), r))
+            placeOf[static_cast<std::size_t>(r)] = count++;
+    const LinearStamp stays = staying(pattern);
     std::vector<SparseRow<Real>> rows = equationRows<Real>(stays, placeOf, count, frame_);
     for (SparseRow<Real>& row : rows) {
         for (SparseEntry<Real>& entry : row) {
-            const bool torn = entry.column < m && columnOf[static_cast<std::size_t>(entry.column)] >= solved;
+            const bool known = entry.column < m && columnOf[static_cast<std::size_t>(entry.column)] >= solved;
             entry.column = columnOf[static_cast<std::size_t>(entry.column)];
-            if (torn) entry.value = -entry.value;
+            if (known) entry.value = -entry.value;  // it goes to the other side
         }
         std::sort(row.begin(), row.end(), [](const auto& a, const auto& b) { return a.column < b.column; });
     }
     const Elimination<Real> elimination(std::move(rows), solved, n + torn_);
     Sparse<Real> solution, kernel;
     elimination.solve(solution, kernel);
-    const auto part = [](const Sparse<Real>& of, Eigen::Index i, int from, int to, int shift, SparseRow<Real>& row) {
-        for (typename Sparse<Real>::InnerIterator at(of, i); at; ++at)
-            if (at.col() >= from && at.col() < to)
-                row.push_back({static_cast<int>(at.col()) - from + shift, at.value()});
-    };
     const int free = elimination.freeCount();
     solution_ = byRows<Real>(m, n, [&](Eigen::Index z, SparseRow<Real>& row) {
         row.clear();
-        if (const int at = columnOf[static_cast<std::size_t>(z)]; at < solved) part(solution, at, 0, n, 0, row);
+        if (const int at = columnOf[static_cast<std::size_t>(z)]; at < solved) appendPart(solution, at, 0, n, 0, row);
     });
     kernel_ = byRows<Real>(m, free + torn_, [&](Eigen::Index z, SparseRow<Real>& row) {
         row.clear();
@@ -229,36 +209,49 @@ void Skeleton<Real>::solveSteady(const Pattern& pattern, const std::vector<int>&
             row.push_back({free + at - solved - n, Real(1)});
             return;
         }
-        part(kernel, at, 0, free, 0, row);
-        part(solution, at, n, n + torn_, free, row);
+        appendPart(kernel, at, 0, free, 0, row);
+        appendPart(solution, at, n, n + torn_, free, row);
     });
+    findJoints(elimination.consistency(), stays, tears);
+}
 
-    // What is left of the steady rows: conditions on y alone, and rows that join sections.
+/// What the steady elements, and those that change in the rows in which they do not, write.
+template <class Real>
+LinearStamp Skeleton<Real>::staying(const Pattern& pattern) const {
+    LinearStamp stays = pattern.steady;
+    for (const std::size_t i : pattern.elements) frame_.network.elements[i]->stamp(stays, 0);
+    return stays;
+}
+
+/// What is left of the steady rows: conditions on y alone, and rows that join sections.
+/// @param left  rows over y and torn potentials that must vanish
+template <class Real>
+void Skeleton<Real>::findJoints(const Sparse<Real>& left, const LinearStamp& stays, const std::vector<int>& tears) {
+    const int n = frame_.size(), open = this->open(), free = open - torn_;
     std::vector<int> conditions;
     std::vector<SparseRow<Real>> joints;
-    const Sparse<Real> left = elimination.consistency();
     for (int i = 0; i < left.rows(); ++i) {
-        SparseRow<Real> row;
-        part(left, i, n, n + torn_, free, row);
+        SparseRow<Real> row, y;
+        appendPart(left, i, n, n + torn_, free, row);
         if (row.empty()) {
             conditions.push_back(i);
             continue;
         }
-        const int open = free + torn_;
-        SparseRow<Real> y;
-        part(left, i, 0, n, open, y);
+        appendPart(left, i, 0, n, open, y);
         for (SparseEntry<Real>& entry : y) entry.value = -entry.value;
         row.insert(row.end(), y.begin(), y.end());
         joints.push_back(std::move(row));
     }
     consistency_ = byRows<Real>(static_cast<Eigen::Index>(conditions.size()), n, [&](Eigen::Index i, auto& row) {
         row.clear();
-        part(left, conditions[static_cast<std::size_t>(i)], 0, n, 0, row);
+        appendPart(left, conditions[static_cast<std::size_t>(i)], 0, n, 0, row);
     });
-    RowSum<Real> sum(open() + n);
-    for (const SparseRow<Real>& row : equationRows<Real>(stays, placeOfTorn, tornCount, frame_))
+    std::vector<int> placeOf(static_cast<std::size_t>(frame_.unknowns), -1);
+    for (std::size_t k = 0; k < tears.size(); ++k) placeOf[static_cast<std::size_t>(tears[k])] = static_cast<int>(k);
+    RowSum<Real> sum(open + n);
+    for (const SparseRow<Real>& row : equationRows<Real>(stays, placeOf, torn_, frame_))
         joints.push_back(reduced(row, sum));
-    for (SparseRow<Real>& row : joints) equilibrate<Real>(row, nullptr, open());
+    for (SparseRow<Real>& row : joints) equilibrate<Real>(row, nullptr, open);
     const auto side = [&](int from, int to) {
         return byRows<Real>(static_cast<Eigen::Index>(joints.size()), to - from, [&](Eigen::Index i, auto& row) {
             row.clear();
@@ -266,7 +259,7 @@ void Skeleton<Real>::solveSteady(const Pattern& pattern, const std::vector<int>&
                 if (entry.column >= from && entry.column < to) row.push_back({entry.column - from, entry.value});
         });
     };
-    joints_ = {side(0, open()), side(open(), open() + n), {}};
+    joints_ = {side(0, open), side(open, open + n), {}};
 }
 
 template <class Real>

@@ -67,6 +67,8 @@ public:
 private:
     struct Pattern;
     void solveSteady(const Pattern& pattern, const std::vector<int>& tears);
+    LinearStamp staying(const Pattern& pattern) const;
+    void findJoints(const Sparse<Real>& left, const LinearStamp& stays, const std::vector<int>& tears);
     void divide(const Pattern& pattern, const std::vector<int>& tears);
     std::vector<int> tearable(const Pattern& pattern) const;
     std::size_t largestSection() const;
