@@ -8,7 +8,7 @@
 namespace hedgerow {
 
 namespace {
-constexpr std::size_t mostStates = 10'000;  ///< beyond this it takes seconds until the first step
+constexpr std::size_t mostStates = 3'000;  ///< beyond this a run cannot be stopped for too long while it begins
 }
 
 Status ExactEngine::accepts(const Network& network) const {
