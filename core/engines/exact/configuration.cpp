@@ -46,8 +46,7 @@ Sparse<Real> gathered(const SectionList<Real>& states, Sparse<Real> SectionState
         row.clear();
         const auto& [from, at] = rowOf[static_cast<std::size_t>(i)];
         if (!from) return;
-        for (typename Sparse<Real>::InnerIterator of(*from, at); of; ++of)
-            row.push_back({static_cast<int>(of.col()), of.value()});
+        appendRow(*from, at, row);
     });
 }
 
@@ -128,8 +127,7 @@ bool Configuration<Real>::compose(const States& states) {
     const auto n = static_cast<Eigen::Index>(skeleton_->frame().size()), count = skeleton_->kernel().cols();
     open_ = gathered(states, &SectionState<Real>::open, skeleton_->sections(), count, n + skeleton_->torn());
     impulse_ = gathered(states, &SectionState<Real>::impulse, skeleton_->sections(), count, n);
-    const auto ill = [](const auto& state) { return !state->illPosedUnknowns.empty(); };
-    if (skeleton_->joints().byOpen.rows() == 0 || std::any_of(states.begin(), states.end(), ill)) return true;
+    if (skeleton_->joints().byOpen.rows() == 0) return true;
     // What flows through a joint in the instant of entering concerns more than one section.
     if (multiply(skeleton_->joints().byOpen, impulse_).nonZeros() > 0) return false;
     auto open = joined(*skeleton_, open_);
@@ -162,10 +160,7 @@ void Configuration<Real>::finish(const std::vector<Triplet>& rates) {
     const auto n = static_cast<Eigen::Index>(skeleton_->frame().size()), m = skeleton_->kernel().rows();
     Sparse<Real> slopes = addProduct(skeleton_->slopes(), Real(1), skeleton_->slopesByOpen(), open_);
     if (!rates.empty()) {
-        std::vector<Eigen::Triplet<Real>> entries;
-        for (const Triplet& t : rates) entries.emplace_back(t.row, t.column, static_cast<Real>(t.value));
-        Sparse<Real> own(n, m);
-        own.setFromTriplets(entries.begin(), entries.end());
+        const Sparse<Real> own = fromTriplets<Real>(n, m, rates);
         slopes = addProduct(slopes, Real(1), own, skeleton_->solution());
         slopes = addProduct(slopes, Real(1), multiply(own, skeleton_->kernel()), open_);
     }

@@ -20,7 +20,9 @@ constexpr Tick shortestCached = Tick{1} << 12;
 constexpr std::size_t mostIntervals = 256;
 constexpr int mostModes = 100;            ///< that are computed one by one
 constexpr int smallSize = 12;             ///< up to this size a ladder costs next to nothing
-constexpr double mostTaylorSteps = 40.0;  ///< of unit norm in one advance, else a ladder is built at once
+constexpr double mostTaylorSteps = 40.0;  ///< of unit norm in one advance, else a ladder is built where it pays
+constexpr int mostLadder = 1000;          ///< size from which on no ladder is built: it takes minutes and gigabytes
+constexpr double mostWork = 3e7;          ///< multiplications in one advance then, so that a run can be stopped
 
 /// Order after which a Taylor series at norm * h = 2e-3 (1) has lost all significance for the number type.
 template <class Real>
@@ -110,6 +112,8 @@ Tick Propagator<Real>::topStep(Tick wanted) {
         }
         top_ = longestTop;
         while (top_ > base_ && fastest * toSeconds(top_) > 1.0) top_ /= 2;
+        const double work = unitOrder<Real> * configuration_.generator.cost() * static_cast<double>(norm_);
+        while (frame_.size() > mostLadder && top_ > base_ && work * toSeconds(top_) > mostWork) top_ /= 2;
     }
     return std::min(wanted, top_);
 }
@@ -240,6 +244,7 @@ template <class Real>
 bool Propagator<Real>::bySeries(Tick length) const {
     const auto norm = static_cast<double>(norm_ * secondsOf<Real>(length));
     const double n = frame_.size(), series = configuration_.generator.cost();
+    if (frame_.size() > mostLadder) return true;
     if (norm >= mostTaylorSteps && norm * series > n * n * n) return false;
     // 22 products of matrices make a ladder of ten steps.
     if (ladder_.empty() && static_cast<double>(unladdered_) * series < 22 * n * n * n) return true;

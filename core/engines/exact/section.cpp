@@ -128,8 +128,7 @@ template <class Real>
 Sparse<Real> chosen(const Sparse<Real>& from, const std::vector<int>& rows) {
     return byRows<Real>(static_cast<Eigen::Index>(rows.size()), from.cols(), [&](Eigen::Index i, SparseRow<Real>& row) {
         row.clear();
-        for (typename Sparse<Real>::InnerIterator of(from, rows[static_cast<std::size_t>(i)]); of; ++of)
-            row.push_back({static_cast<int>(of.col()), of.value()});
+        appendRow(from, rows[static_cast<std::size_t>(i)], row);
     });
 }
 
@@ -139,8 +138,7 @@ Sparse<Real> columns(const Sparse<Real>& from, int count) {
     if (from.cols() == count) return from;
     return byRows<Real>(from.rows(), count, [&](Eigen::Index i, SparseRow<Real>& row) {
         row.clear();
-        for (typename Sparse<Real>::InnerIterator of(from, i); of && of.col() < count; ++of)
-            row.push_back({static_cast<int>(of.col()), of.value()});
+        appendPart(from, i, 0, count, 0, row);
     });
 }
 
@@ -152,9 +150,7 @@ Sparse<Real> placed(const Sparse<Real>& rows, const std::vector<int>& places, Ei
     return byRows<Real>(count, rows.cols(), [&](Eigen::Index i, SparseRow<Real>& row) {
         row.clear();
         if (next == places.size() || places[next] != i) return;
-        for (typename Sparse<Real>::InnerIterator of(rows, static_cast<Eigen::Index>(next)); of; ++of)
-            row.push_back({static_cast<int>(of.col()), of.value()});
-        ++next;
+        appendRow(rows, static_cast<Eigen::Index>(next++), row);
     });
 }
 
@@ -224,10 +220,8 @@ struct SectionState<Real>::Completion {
         const auto& joints = skeleton.joints();
         for (Eigen::Index i = 0; i < joints.byOpen.rows(); ++i) {
             SparseRow<Real>& row = rows.emplace_back();
-            for (typename Sparse<Real>::InnerIterator of(joints.byOpen, i); of; ++of)
-                row.push_back({static_cast<int>(of.col()), of.value()});
-            for (typename Sparse<Real>::InnerIterator of(joints.byY, i); of; ++of)
-                row.push_back({skeleton.open() + static_cast<int>(of.col()), of.value()});
+            appendRow(joints.byOpen, i, row);
+            appendPart(joints.byY, i, 0, n, skeleton.open(), row);
             e.emplace_back();
         }
     }
@@ -235,17 +229,12 @@ struct SectionState<Real>::Completion {
     /// Fixes what F leaves open, and finds what it asks of the states. @param freely  kernel of the section's F, over u
     void complete(const Elimination<Real>& elimination, const Sparse<Real>& freely, std::vector<SparseRow<Real>> e) {
         Sparse<Real> k = skeleton.rates();
-        if (!state.rates.empty()) {
-            std::vector<Eigen::Triplet<Real>> own;
-            for (const Triplet& t : state.rates) own.emplace_back(t.row, t.column, static_cast<Real>(t.value));
-            Sparse<Real> added(n, m);
-            added.setFromTriplets(own.begin(), own.end());
-            k += added;
-        }
+        if (!state.rates.empty()) k += fromTriplets<Real>(n, m, state.rates);
         const Sparse<Real> asks = elimination.consistency(), asksOfY = columns(asks, n);
         const Sparse<Real> h = stacked(chosen(skeleton.consistency(), section.consistency), asksOfY),
                            hk = multiply(h, k, Real(cancelledInRank));
-        state.alone = asks.nonZeros() == asksOfY.nonZeros();  // else it asks something of a torn potential
+        // What it asks must be of y, not of a torn potential, and move with nothing that is not its own.
+        state.alone = asks.nonZeros() == asksOfY.nonZeros() && standsAlone(h, multiply(hk, skeleton.kernel()));
         if (!state.alone) return;
         const Sparse<Real> kernel = multiply(skeleton.kernel(), placed(freely, section.open, skeleton.open()));
         const Sparse<Real> q = multiply(hk, kernel, Real(cancelledInRank));
@@ -260,7 +249,7 @@ struct SectionState<Real>::Completion {
                                               elimination.leftOf(std::move(e), m)));
         const Sparse<Real> conditions = stacked(multiply(left1, hk), relaxed),
                            byOpen = multiply(conditions, skeleton.kernel());
-        state.alone = standsAlone(h, byOpen);
+        state.alone = concernsOwn(byOpen);
         if (!state.alone) return;
         const Sparse<Real> moving = multiply(left1, multiply(h, skeleton.sourceDynamics()));
         Sparse<Real> known =
@@ -272,6 +261,8 @@ struct SectionState<Real>::Completion {
         tLu.setThreshold(Real(1e-10));
         tLu.compute(Matrix<Real>(tScales.asDiagonal() * t));
         if (!tLu.isInvertible()) {
+            state.alone = wholly;  // what is open here may be fixed elsewhere
+            if (!wholly) return;
             state.illPosedUnknowns = largestEntries(Vector<Real>(kernel * Vector<Real>(tLu.kernel().col(0))));
             return;
         }
@@ -296,8 +287,7 @@ struct SectionState<Real>::Completion {
         return byRows<Real>(all, right, [&](Eigen::Index u, SparseRow<Real>& row) {
             row.clear();
             if (u >= free) row.push_back({n + static_cast<int>(u) - free, Real(1)});
-            for (typename Sparse<Real>::InnerIterator of(own, u); of; ++of)
-                row.push_back({static_cast<int>(of.col()), of.value()});
+            appendRow(own, u, row);
         });
     }
 
@@ -316,8 +306,8 @@ struct SectionState<Real>::Completion {
         }
     }
 
-    /// Whether conditions concern no u, and no rates, of other sections.
-    bool standsAlone(const Sparse<Real>& h, const Sparse<Real>& byOpen) const {
+    /// Whether rows over all u hold none of other sections. Torn potentials belong to none.
+    bool concernsOwn(const Sparse<Real>& byOpen) const {
         if (wholly) return true;
         const int free = skeleton.open() - skeleton.torn();
         for (Eigen::Index i = 0; i < byOpen.rows(); ++i)
@@ -325,6 +315,13 @@ struct SectionState<Real>::Completion {
                 const auto u = static_cast<int>(of.col());
                 if (u < free && !std::binary_search(section.open.begin(), section.open.end(), u)) return false;
             }
+        return true;
+    }
+
+    /// Whether conditions h on y, whose rates are rows over all u, concern no u and no rates of other sections.
+    bool standsAlone(const Sparse<Real>& h, const Sparse<Real>& rates) const {
+        if (wholly) return true;
+        if (!concernsOwn(rates)) return false;
         const Section* const first = skeleton.sections().data();
         for (Eigen::Index i = 0; i < h.rows(); ++i)
             for (typename Sparse<Real>::InnerIterator of(h, i); of && of.col() < skeleton.frame().states; ++of) {

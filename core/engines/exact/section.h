@@ -30,9 +30,10 @@ struct SectionState {
     /// @param segments  one entry per element of the network
     SectionState(const Skeleton<Real>& skeleton, const Section& section, const Segments& segments);
 
-    /// The unknowns in whose direction the equations have no unique solution; empty when all is well.
+    /// Of the whole network, the unknowns in whose direction the equations have no unique solution; empty when all is
+    /// well.
     std::vector<int> illPosedUnknowns;
-    /// Whether what it asks of the states is its own affair. If not, the network must be solved as a whole.
+    /// Whether what it asks is its own affair and has a unique solution. If not, the network must be solved as a whole.
     bool alone = true;
 
     Sparse<Real> open;           ///< its u = open * [y; potentials of torn nodes], of the whole network open * y

@@ -34,22 +34,6 @@ std::vector<Triplet>* entriesOf(LinearStamp& stamp, int list) {
     return lists[list];
 }
 
-template <class Real>
-Sparse<Real> fromTriplets(Eigen::Index rows, Eigen::Index columns, const std::vector<Triplet>& entries) {
-    std::vector<Eigen::Triplet<Real>> list;
-    for (const Triplet& t : entries) list.emplace_back(t.row, t.column, static_cast<Real>(t.value));
-    Sparse<Real> result(rows, columns);
-    result.setFromTriplets(list.begin(), list.end());
-    return result;
-}
-
-/// Some columns of a row of a matrix, shifted.
-template <class Real>
-void appendPart(const Sparse<Real>& of, Eigen::Index i, int from, int to, int shift, SparseRow<Real>& row) {
-    for (typename Sparse<Real>::InnerIterator at(of, i); at; ++at)
-        if (at.col() >= from && at.col() < to) row.push_back({static_cast<int>(at.col()) - from + shift, at.value()});
-}
-
 }  // namespace
 
 /// Where the equations have entries, and which of them change.

@@ -115,6 +115,27 @@ Sparse<Real> byRows(Eigen::Index rows, Eigen::Index columns, WriteRow&& writeRow
     return result;
 }
 
+template <class Real>
+Sparse<Real> fromTriplets(Eigen::Index rows, Eigen::Index columns, const std::vector<Triplet>& entries) {
+    std::vector<Eigen::Triplet<Real>> list;
+    for (const Triplet& t : entries) list.emplace_back(t.row, t.column, static_cast<Real>(t.value));
+    Sparse<Real> result(rows, columns);
+    result.setFromTriplets(list.begin(), list.end());
+    return result;
+}
+
+/// Appends some columns of a row of a matrix, shifted.
+template <class Real>
+void appendPart(const Sparse<Real>& of, Eigen::Index i, Eigen::Index from, Eigen::Index to, Eigen::Index shift,
+                SparseRow<Real>& row) {
+    for (typename Sparse<Real>::InnerIterator at(of, i); at; ++at)
+        if (at.col() >= from && at.col() < to) row.push_back({static_cast<int>(at.col() - from + shift), at.value()});
+}
+template <class Real>
+void appendRow(const Sparse<Real>& of, Eigen::Index i, SparseRow<Real>& row) {
+    appendPart(of, i, 0, of.cols(), 0, row);
+}
+
 /// a b. @param rounding  of the terms of a sum: what cancels to less is left out
 template <class Real>
 Sparse<Real> multiply(const Sparse<Real>& a, const Sparse<Real>& b, Real rounding = RowSum<Real>::rounding) {
@@ -142,8 +163,7 @@ Sparse<Real> stacked(const Sparse<Real>& above, const Sparse<Real>& below) {
     return byRows<Real>(above.rows() + below.rows(), above.cols(), [&](Eigen::Index i, SparseRow<Real>& row) {
         row.clear();
         const bool first = i < above.rows();
-        for (typename Sparse<Real>::InnerIterator of(first ? above : below, first ? i : i - above.rows()); of; ++of)
-            row.push_back({static_cast<int>(of.col()), of.value()});
+        appendRow(first ? above : below, first ? i : i - above.rows(), row);
     });
 }
 
