@@ -12,6 +12,7 @@ using namespace hedgerow::test;
 TEST(LargeCircuits, LaddersOfThousandsRun) {
     Circuit c = bench::ladder(2000);
     c.plan("300u", "1e-2");
+    c.project().plans[0].engine = "exact";
     const auto r = run(c);
     ASSERT_TRUE(r);
     ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();

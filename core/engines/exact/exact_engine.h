@@ -9,11 +9,16 @@ class ExactEngine final : public Engine {
 public:
     std::string_view name() const override { return "exact"; }
     Status accepts(const Network& network) const override;
-    /// Modes of picoseconds beside periods of microseconds cost it many products.
-    bool suits(const Network& network) const override { return !network.dynamic && accepts(network); }
+    /// Modes of picoseconds beside periods of microseconds cost it many products, and more so in large circuits.
+    bool suits(const Network& network) const override {
+        return !network.dynamic && network.states.size() <= mostSuited && accepts(network);
+    }
     Result<std::vector<double>> operatingPoint(const Network& network) const override;
     RunSummary run(const Network& network, const RunRequest& request, RunSink& sink,
                    const CancelToken& cancel) const override;
+
+private:
+    static constexpr std::size_t mostSuited = 1000;  ///< storages
 };
 
 }  // namespace hedgerow
