@@ -26,11 +26,11 @@ auto along(const Terms& terms, const Z& z) {
     return sum;
 }
 
-/// Whether identity + projection leaves nothing of an entry.
+/// Whether a jump, a row of a matrix, leaves nothing of an entry.
 template <class Real>
-bool vanishes(const Sparse<Real>& projection, int entry) {
+bool vanishes(const Sparse<Real>& jumps, Eigen::Index row, int entry) {
     bool own = false;
-    for (typename Sparse<Real>::InnerIterator of(projection, entry); of; ++of) {
+    for (typename Sparse<Real>::InnerIterator of(jumps, row); of; ++of) {
         const bool diagonal = of.col() == entry;
         own |= diagonal;
         if (std::abs(of.value() + (diagonal ? Real(1) : Real(0))) > Real(1e-9)) return false;
@@ -60,16 +60,17 @@ Mode<Real>::Mode(const Frame<Real>& frame, Segments chosen, std::shared_ptr<Alge
     for (const GuardInfo& guard : guards) forms.push_back(guard.terms);
     guardValue = c.rows(forms, constants);
     if (c.projects) guardImpulse = c.impulseRows(forms);
-    if (!c.projects) return;
-    for (int i = 0; i < frame.states; ++i)
-        if (frame.network.states[static_cast<std::size_t>(i)].sort == StateSort::windingCurrent &&
-            vanishes(c.projection.entries(), i))
+    for (std::size_t k = 0; k < c.jumping.size(); ++k) {
+        const int i = c.jumping[k];
+        if (i < frame.states && frame.network.states[static_cast<std::size_t>(i)].sort == StateSort::windingCurrent &&
+            vanishes(c.jumps.entries(), static_cast<Eigen::Index>(k), i))
             lost.push_back(i);
+    }
 }
 
 template <class Real>
 std::size_t Mode<Real>::bytes() const {
-    return looking.bytes() + guardValue.bytes() + guardRate.bytes() + guardImpulse.bytes() +
+    return looking.bytes() + arriving.bytes() + guardValue.bytes() + guardRate.bytes() + guardImpulse.bytes() +
            sizeof(Real) * static_cast<std::size_t>(sampling.size()) + sizeof(int) * segments.size() +
            96 * guards.size();
 }
@@ -100,6 +101,18 @@ void Mode<Real>::look(const Real* y, Vector<Real>& result) {
     configuration().rates(y, slope_.data());
     guardValue.apply(y, result.data());
     guardValue.apply(slope_.data(), result.data() + count);
+}
+
+template <class Real>
+void Mode<Real>::arrive(const Real* y, Vector<Real>& result) {
+    const Rows<Real>& jumps = configuration().jumps;
+    const Eigen::Index count = guardValue.rows();
+    if (result.size() < 2 * count + jumps.rows()) result.resize(2 * count + jumps.rows());
+    if (arriving.size() == 0 && ++arrivals > worthLooking) arriving = guardImpulse.above(guardValue).above(jumps);
+    if (arriving.size() > 0) return arriving.apply(y, result.data());
+    guardImpulse.apply(y, result.data());
+    guardValue.apply(y, result.data() + count);
+    jumps.apply(y, result.data() + 2 * count);
 }
 
 template <class Real>
@@ -239,50 +252,68 @@ template <class Real>
 bool Commutation<Real>::settleAs(Mode<Real>& mode, Vector<Real>& y) {
     const Configuration<Real>& c = mode.configuration();
     if (!c.illPosedUnknowns.empty() || (c.contradiction.rows() > 0 && contradictsSoon(mode, y))) return false;
-    guardScratch_.resize(static_cast<Eigen::Index>(mode.guards.size()));
-    const Vector<Real>* after = &y;
+    const std::size_t guards = mode.guards.size();
+    const Real* values = nullptr;
     if (c.projects) {
         for (const int i : mode.lost)
             if (std::abs(y(i)) > 100 * magnitudes_.currentNoise()) return false;
-        if (!mode.guards.empty() && mode.guardImpulse.size() > 0) {
-            mode.guardImpulse.apply(y.data(), guardScratch_.data());
-            for (std::size_t i = 0; i < mode.guards.size(); ++i)
-                if (guardScratch_(static_cast<Eigen::Index>(i)) < -magnitudes_.impulseNoise(mode.guards[i].sort))
-                    return false;
-        }
-        projected_.resize(y.size());
-        c.project(y.data(), projected_.data());
-        after = &projected_;
+        mode.arrive(y.data(), arrival_);
+        for (std::size_t i = 0; i < guards; ++i)
+            if (arrival_.data()[i] < -magnitudes_.impulseNoise(mode.guards[i].sort)) return false;
+        values = arrival_.data() + guards;
+    } else if (guards > 0) {
+        if (arrival_.size() < mode.guardValue.rows()) arrival_.resize(mode.guardValue.rows());
+        mode.guardValue.apply(y.data(), arrival_.data());
+        values = arrival_.data();
     }
-    if (!mode.guards.empty()) {
-        const std::vector<Real>& noise = mode.noise(magnitudes_);
-        mode.guardValue.apply(after->data(), guardScratch_.data());
+    if (guards > 0) {
+        const Real* const noise = mode.noise(magnitudes_).data();
         bool decided = true;
-        for (std::size_t i = 0; i < mode.guards.size(); ++i) {
-            const Real value = guardScratch_(static_cast<Eigen::Index>(i));
-            if (!(value >= -noise[i])) return false;
-            decided = decided && value > noise[i];
+        for (std::size_t i = 0; i < guards; ++i) {
+            if (!(values[i] >= -noise[i])) return false;
+            decided = decided && values[i] > noise[i];
         }
-        if (!decided && !leaveZero(mode, *after)) return false;
+        if (!decided && !leaveZero(mode, values, y.data())) return false;
     }
-    if (c.projects) y.swap(projected_);
+    for (std::size_t k = 0; k < c.jumping.size(); ++k) y(c.jumping[k]) += values[guards + k];
     mode.lastUse = ++clock_;
     ++revisited_;
     return true;
 }
 
-/// Whether guards that begin within their noise, which are in guardScratch_, rise out of it at once.
 template <class Real>
-bool Commutation<Real>::leaveZero(Mode<Real>& mode, const Vector<Real>& y) {
+Conditions<Real> Commutation<Real>::enough(Mode<Real>& mode) const {
+    Conditions<Real> conditions;
+    if (!mode.guards.empty()) conditions.demand(mode.guardValue.full(), mode.noise(magnitudes_));
+    if (!mode.configuration().projects) return conditions;
+    std::vector<Real> least;
+    for (const GuardInfo& guard : mode.guards) least.push_back(-magnitudes_.impulseNoise(guard.sort));
+    if (!mode.guards.empty()) conditions.demand(mode.guardImpulse.full(), least);
+    if (mode.lost.empty()) return conditions;
+    Matrix<Real> currents = Matrix<Real>::Zero(static_cast<Eigen::Index>(mode.lost.size()), frame_.size());
+    for (std::size_t k = 0; k < mode.lost.size(); ++k)
+        currents(static_cast<Eigen::Index>(k), mode.lost[k]) = 1 / (100 * magnitudes_.currentNoise());
+    conditions.limit(currents);
+    return conditions;
+}
+
+template <class Real>
+void Commutation<Real>::enter(Mode<Real>& mode, Vector<Real>& y) {
+    if (mode.configuration().projects) mode.configuration().project(y.data());
+    mode.lastUse = ++clock_;
+    ++revisited_;
+}
+
+/// Whether guards that begin within their noise rise out of it at once.
+template <class Real>
+bool Commutation<Real>::leaveZero(Mode<Real>& mode, const Real* values, const Real* y) {
     if (mode.guardRate.size() == 0) mode.guardRate = mode.guardValue.times(mode.configuration().generator);
-    guardRates_.resize(guardScratch_.size());
-    mode.guardRate.apply(y.data(), guardRates_.data());
     const std::vector<Real>& noise = mode.noise(magnitudes_);
+    guardRates_.resize(static_cast<Eigen::Index>(noise.size()));
+    mode.guardRate.apply(y, guardRates_.data());
     const Real soon = secondsOf<Real>(mode.propagator().baseStep());
-    for (std::size_t i = 0; i < noise.size(); ++i) {
-        const auto g = static_cast<Eigen::Index>(i);
-        if (!(guardScratch_(g) > noise[i] || soon * guardRates_(g) > 4 * noise[i])) return false;
-    }
+    for (std::size_t i = 0; i < noise.size(); ++i)
+        if (!(values[i] > noise[i] || soon * guardRates_(static_cast<Eigen::Index>(i)) > 4 * noise[i])) return false;
     return true;
 }
 
@@ -306,7 +337,7 @@ typename Commutation<Real>::Trial Commutation<Real>::judge(Mode<Real>& mode, con
     }
     if (trial.violators.empty()) {
         after = before;
-        if (c.projects) c.project(before.data(), after.data());
+        if (c.projects) c.project(after.data());
         judgeGuards(mode, after, trial);
     }
     if (!trial.violators.empty()) trial.verdict = Verdict::violated;

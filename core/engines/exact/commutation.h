@@ -12,6 +12,7 @@
 #include <vector>
 
 #include "base/result.h"
+#include "engines/exact/conditions.h"
 #include "engines/exact/propagator.h"
 
 namespace hedgerow::exact {
@@ -42,6 +43,9 @@ struct Mode {
     const std::vector<Real>& noise(const Magnitudes<Real>& magnitudes);
     /// Values of the guards, then their slopes.
     void look(const Real* y, Vector<Real>& result);
+    /// From y just before: integrals of the guards over the instant of entering, values of the guards after it, and
+    /// what jumps by how much. @pre the configuration projects  @param result  grows where it is too short
+    void arrive(const Real* y, Vector<Real>& result);
 
     Segments segments;
     std::shared_ptr<Algebra<Real>> algebra;
@@ -55,6 +59,8 @@ struct Mode {
     int view = -1;          ///< of the recorder
     int looks = 0;          ///< at the guards
     Rows<Real> looking;     ///< makes values and slopes of guards at once, when that was often
+    int arrivals = 0;       ///< how often it was entered as what came of it last time
+    Rows<Real> arriving;    ///< does what arrive() does at once, when that was often
     int sampled = 0;        ///< how often the recorder looked at values and slopes
     Matrix<Real> sampling;  ///< makes them from y at once, when that was often
 
@@ -84,6 +90,13 @@ public:
     Result<Mode<Real>*> settle(Vector<Real>& y, const Segments& wanted, Tick t, const Cause& cause);
     /// The same when `mode` is what came of it last time: false when it is not, and `y` is then untouched.
     bool settleAs(Mode<Real>& mode, Vector<Real>& y);
+    /// Conditions on y just before that are enough for settleAs() to be true; they are void when noiseVersion()
+    /// changes.
+    /// @pre the configuration cannot contradict
+    Conditions<Real> enough(Mode<Real>& mode) const;
+    int noiseVersion() const { return magnitudes_.version(); }
+    /// What settleAs() does when it is true. @pre it would be
+    void enter(Mode<Real>& mode, Vector<Real>& y);
     /// The mode with these segments, built when it is new.
     Mode<Real>& mode(const Segments& segments);
 
@@ -108,7 +121,7 @@ private:
     Mode<Real>* search(Segments candidate, const Vector<Real>& before, Vector<Real>& after, Mode<Real>*& last);
     Vector<Real> contradictionNoise(const Mode<Real>& mode, const Vector<Real>& y) const;
     bool contradictsSoon(const Mode<Real>& mode, const Vector<Real>& y) const;
-    bool leaveZero(Mode<Real>& mode, const Vector<Real>& y);
+    bool leaveZero(Mode<Real>& mode, const Real* values, const Real* y);
     Trial judge(Mode<Real>& mode, const Vector<Real>& before, Vector<Real>& after);
     bool contradicted(const Mode<Real>& mode, const Vector<Real>& y, Trial& trial) const;
     std::vector<std::size_t> shadowed(const Mode<Real>& mode) const;
@@ -129,7 +142,7 @@ private:
     std::unordered_map<Segments, std::shared_ptr<Algebra<Real>>, SegmentsHash> algebras_;  ///< by equations
     std::vector<std::size_t> logic_;                                ///< elements that drive a signal
     std::unordered_map<Segments, Segments, SegmentsHash> guesses_;  ///< from wanted to what came of it last time
-    Vector<Real> guardScratch_, guardRates_, projected_;
+    Vector<Real> arrival_, guardRates_;
     bool lenient_ = false;  ///< guards may be a little beyond their noise if they come back within a base step
     std::int64_t built_ = 0, nextTrim_ = 0, revisited_ = 0, retiredProducts_ = 0, clock_ = 0;
     int generation_ = 0;

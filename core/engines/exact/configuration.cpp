@@ -167,7 +167,9 @@ void Configuration<Real>::finish(const std::vector<Triplet>& rates) {
     const Eigen::Index entries = skeleton_->solution().nonZeros() + skeleton_->kernel().nonZeros() + open_.nonZeros();
     full_ = m * n < worthSparse || entries * leastZeros > m * n;
     if (projects) {
-        projection = Rows<Real>(multiply(lift_, jump_), full_);
+        for (int i = 0; i < n; ++i)
+            if (lift_.outerIndexPtr()[i + 1] > lift_.outerIndexPtr()[i]) jumping.push_back(i);
+        jumps = Rows<Real>(multiply(chosen(lift_, jumping), jump_), full_);
         slopes = addProduct(slopes, Real(1), multiply(slopes, lift_), jump_);
         slopes = addProduct(slopes, Real(1), lift_, multiply(jump_, slopes));
     }
@@ -189,8 +191,8 @@ template <class Real>
 void Configuration<Real>::read(const Real* y, Real* z) const {
     if (full_) return multiply(readout_, y, z);
     if (projects) {
-        consistent_.resize(open_.cols());
-        project(y, consistent_.data());
+        consistent_ = Eigen::Map<const Vector<Real>>(y, open_.cols());
+        project(consistent_.data());
         y = consistent_.data();
     }
     u_.resize(open_.rows());
@@ -206,8 +208,8 @@ Real Configuration<Real>::read(int unknown, const Vector<Real>& y) const {
     if (full_) return readout_.row(unknown).dot(y);
     const Real* at = y.data();
     if (projects) {
-        consistent_.resize(open_.cols());
-        project(y.data(), consistent_.data());
+        consistent_ = y;
+        project(consistent_.data());
         at = consistent_.data();
     }
     Real sum = 0;
@@ -257,9 +259,10 @@ Rows<Real> Configuration<Real>::impulseRows(const std::vector<Terms>& forms) con
 }
 
 template <class Real>
-void Configuration<Real>::project(const Real* y, Real* after) const {
-    projection.apply(y, after);
-    for (Eigen::Index i = 0; i < projection.rows(); ++i) after[i] += y[i];
+void Configuration<Real>::project(Real* y) const {
+    jumped_.resize(jumps.rows());
+    jumps.apply(y, jumped_.data());
+    for (std::size_t k = 0; k < jumping.size(); ++k) y[jumping[k]] += jumped_.data()[k];
 }
 
 template <class Real>
@@ -268,7 +271,7 @@ std::size_t Configuration<Real>::bytes() const {
         static_cast<std::size_t>(contradiction.size() + infinite.size() + shared.size() + readout_.size());
     const auto entries =
         static_cast<std::size_t>(open_.nonZeros() + impulse_.nonZeros() + lift_.nonZeros() + jump_.nonZeros());
-    return sizeof(Real) * full + (sizeof(Real) + sizeof(int)) * entries + generator.bytes() + projection.bytes() +
+    return sizeof(Real) * full + (sizeof(Real) + sizeof(int)) * entries + generator.bytes() + jumps.bytes() +
            sizeof(int) * static_cast<std::size_t>(2 * open_.rows() + 2 * lift_.rows());
 }
 

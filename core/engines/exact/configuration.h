@@ -20,7 +20,8 @@ struct Configuration {
     std::vector<int> illPosedUnknowns;
 
     bool projects = false;       ///< whether states may jump when it is entered
-    Rows<Real> projection;       ///< y just after entering = y + projection * y just before, size x size; empty without
+    std::vector<int> jumping;    ///< those that do
+    Rows<Real> jumps;            ///< y(jumping) just after entering = y(jumping) + jumps * y just before; empty without
     Rows<Real> generator;        ///< y' = generator * y, restricted to consistent y, size x size
     Matrix<Real> contradiction;  ///< rows that must vanish on y, else an infinite current or voltage results
     Matrix<Real> infinite;       ///< direction of z in that case, unknowns x rows of contradiction
@@ -38,8 +39,8 @@ struct Configuration {
     Rows<Real> impulseRows(const std::vector<Terms>& forms) const;
 
     void rates(const Real* y, Real* slopes) const { generator.apply(y, slopes); }
-    /// y just after entering.
-    void project(const Real* y, Real* after) const;
+    /// Makes y just after entering of y just before.
+    void project(Real* y) const;
 
     std::size_t bytes() const;
 
@@ -53,10 +54,10 @@ private:
 
     const Skeleton<Real>* skeleton_;
     Sparse<Real> open_, impulse_;   ///< u = open * y, and its integral over the instant of entering
-    Sparse<Real> lift_, jump_;      ///< projection = lift * jump, of low rank
+    Sparse<Real> lift_, jump_;      ///< y just after entering = y + lift * jump * y, of low rank
     bool full_ = true;              ///< small enough for products with full matrices to be the faster ones
     mutable Matrix<Real> readout_;  ///< where it is not full: empty until asked for
-    mutable Vector<Real> consistent_, u_;
+    mutable Vector<Real> consistent_, u_, jumped_;
 };
 
 }  // namespace hedgerow::exact

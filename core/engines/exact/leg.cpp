@@ -21,6 +21,7 @@ constexpr std::size_t mostBytes = std::size_t{24} << 20;
 constexpr std::size_t mostPlaces = 50'000;
 constexpr int sightsOfPeriods = 4;   ///< before a stretch of a periodic control becomes a leg: it will come again
 constexpr int sightsInPeriods = 10;  ///< the same where a guard begins or ends it: its length may still change
+constexpr int sightsOfDrift = 2;     ///< the same where it has drifted out of a leg that was worth its while
 constexpr int mostMisses = 3;        ///< in a row, before a leg is made anew to suit what has changed
 constexpr int mostRoundPatience = 256;
 constexpr int mostPatience = 1000;  ///< stretches before a leg that often failed is made once more
@@ -162,6 +163,10 @@ void Legs<Real>::makeRound(Leg<Real>& leg, const Clock& clock) {
     const Stopwatch watch;
     leg.roundAt = 2 * leg.visits + 16;
     if (recorder_.ofStates()) leg.round = Round<Real>::along(leg, clock, *this, recorder_, frame_);
+    if (leg.round && leg.round->cutsStage() && !leg.yielded) {
+        leg.yielded = true;
+        leg.round.reset();
+    }
     if (leg.round) bytes_ += leg.round->bytes();
     seconds_ += watch.seconds();
 }
@@ -179,11 +184,14 @@ template <class Real>
 Leg<Real>* Legs<Real>::note(const Stretch<Real>& stretch) {
     const Mode<Real>& mode = *stretch.mode;
     if (frame_.size() > mostSize || mode.timed || stretch.length == 0) return nullptr;
+    const Leg<Real>* const expected = stretch.instead;
+    const bool drifted =
+        expected && expected->mode == &mode && expected->crossing == stretch.crossing && wasWorthwhile(*expected);
     if (places_.size() > mostPlaces || bytes_ > mostBytes) clear();
     if (stretch.periodic) return sight(rigidKey(&mode, stretch.length, stretch.phase), stretch, 1, sightsOfPeriods);
     const Key key = tailedKey(&mode, stretch.length, stretch.crossing);
     const int order = orderOfTail(stretch.mode->propagator().norm() * secondsOf<Real>(key.grain));
-    return sight(key, stretch, order, stretch.repeats ? sightsInPeriods : sightsNeeded());
+    return sight(key, stretch, order, drifted ? sightsOfDrift : stretch.repeats ? sightsInPeriods : sightsNeeded());
 }
 
 template <class Real>

@@ -64,11 +64,13 @@ struct Leg {
     std::uint64_t signalState = 0;  ///< of all signals at its end last time, and where they are stored
     std::uint32_t signalSet = 0;
     int visits = 0, misses = 0;
+    int rounds = 0;      ///< it was gone along in besides
     int generation = 0;  ///< of the recorder, when it was made
     bool retired = false;
     std::unique_ptr<Round<Real>> round;  ///< the whole period that begins with this leg
     int roundAt = 4;                     ///< visits at which to try to make one
     int roundPatience = 16;              ///< visits to wait after one that was of no use
+    bool yielded = false;                ///< a round that begins elsewhere in the period was given the first chance
 
     Eigen::Index tailAt() const { return rows.cols() * static_cast<Eigen::Index>(points.size()); }
     std::size_t bytes() const { return sizeof(Real) * static_cast<std::size_t>(rows.size() + conditions.numbers()); }
@@ -82,9 +84,10 @@ struct Stretch {
     Vector<Real> start, end;
     Tick length = 0;
     int crossing = -1;
-    bool repeats = false;     ///< the control has a period, many of which are to come
-    bool periodic = false;    ///< from one edge of a periodic control to the next
-    std::uint64_t phase = 0;  ///< of the clock, at its start
+    bool repeats = false;                ///< the control has a period, many of which are to come
+    bool periodic = false;               ///< from one edge of a periodic control to the next
+    std::uint64_t phase = 0;             ///< of the clock, at its start
+    const Leg<Real>* instead = nullptr;  ///< of this leg, which came last time and did not fit
 };
 
 template <class Real>
@@ -110,7 +113,7 @@ public:
     /// Takes note of a visit, or that the conditions of a leg failed. What no longer suits is made anew.
     void visited(Leg<Real>& leg);
     void missed(Leg<Real>& leg);
-    void renew(Leg<Real>& leg) { retire(leg, leg.visits >= worthwhile ? sightsNeeded() : 0); }
+    void renew(Leg<Real>& leg) { retire(leg, wasWorthwhile(leg) ? sightsNeeded() : 0); }
     /// Makes the period that begins with this leg a round, when nothing but legs with scheduled ends is in it.
     void makeRound(Leg<Real>& leg, const Clock& clock);
     void dropRound(Leg<Real>& leg);
@@ -140,7 +143,8 @@ private:
         int sights = 0, patience = 4;
         std::unique_ptr<Leg<Real>> leg;
     };
-    static constexpr int worthwhile = 40;  ///< visits that pay for making a leg anew at once
+    /// Whether it was gone along so often that it pays to make its like at once.
+    static bool wasWorthwhile(const Leg<Real>& leg) { return leg.visits + leg.rounds >= 40; }
     void retire(Leg<Real>& leg, int sights);
     struct Course;
 

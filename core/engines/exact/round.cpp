@@ -231,6 +231,12 @@ std::size_t Round<Real>::bytes() const {
 }
 
 template <class Real>
+bool Round<Real>::cutsStage() const {
+    return !stages_.back().to &&
+           std::any_of(stages_.begin(), stages_.end(), [](const Stage& s) { return s.to && s.crossing < 0; });
+}
+
+template <class Real>
 void Round<Real>::makeRoom(std::size_t periods, bool writing, RoundPoints& points) const {
     points.list.resize(periods * pointCount_);
     // What a stage computes beside its stored rows stands behind them until the next one.
@@ -299,11 +305,28 @@ bool Round<Real>::pass(Stage& stage, Vector<Real>& y, FineTime& at, FineTime sta
     *pen.point++ = {toTick(at), stage.viewBefore, stage.signalsBefore, pen.offset};
     const std::uint32_t before = pen.offset;
     keep(y, pen);
-    if (!commutation.settleAs(*stage.to, y)) return false;
+    if (!enter(stage, y, commutation)) return false;
     const bool projects = stage.to->configuration().projects;
     *pen.point++ = {toTick(at), stage.viewAfter, stage.signalsAfter, projects ? pen.offset : before};
     if (projects) keep(y, pen);
     return true;
+}
+
+/// The configuration at the end of a stage, if it is what came last time.
+template <class Real>
+bool Round<Real>::enter(Stage& stage, Vector<Real>& y, Commutation<Real>& commutation) {
+    if (stage.unsure <= 8 + passed_ / 8 && stage.to->configuration().contradiction.rows() == 0) {
+        if (stage.entryNoise != commutation.noiseVersion()) {
+            stage.entry = commutation.enough(*stage.to);
+            stage.entryNoise = commutation.noiseVersion();
+        }
+        if (stage.entry.hold(y)) {
+            commutation.enter(*stage.to, y);
+            return true;
+        }
+        ++stage.unsure;
+    }
+    return commutation.settleAs(*stage.to, y);
 }
 
 /// To the guard, or to the edge, that ends a stage.

@@ -40,6 +40,8 @@ public:
     /// Whether it failed so often that it should be made anew.
     bool useless() const { return misses_ > 8 + passed_ / 8; }
     std::size_t points() const { return pointCount_; }
+    /// Whether a period that began at another edge would have one stage less: its end is none of a stage.
+    bool cutsStage() const;
 
     int periods = 1;      ///< of the control, in one round
     FineTime period = 0;  ///< of the round
@@ -74,7 +76,10 @@ private:
         Mode<Real>* to = nullptr;  ///< what comes at its end, nullptr when that is part of the conditions
         std::uint32_t viewBefore = 0, viewAfter = 0, signalsBefore = 0, signalsAfter = 0;
         Conditions<Real> conditions;
-        Matrix<Real> rows;  ///< stored rows, then the end minus the start, or the tail and the guard's polynomial
+        Conditions<Real> entry;  ///< enough to know that `to` comes
+        int entryNoise = -1;     ///< version of the noise that they were made for
+        int unsure = 0;          ///< passes in which they were not
+        Matrix<Real> rows;       ///< stored rows, then the end minus the start, or the tail and the guard's polynomial
         int storedRows = 0;
         std::vector<Point> points;
     };
@@ -92,6 +97,7 @@ private:
     };
     bool pass(Stage& stage, Vector<Real>& y, FineTime& at, FineTime start, Commutation<Real>& commutation, Pen& pen);
     bool passTail(Stage& stage, const Real* rows, Vector<Real>& y, FineTime& at, FineTime start);
+    bool enter(Stage& stage, Vector<Real>& y, Commutation<Real>& commutation);
     void keep(const Vector<Real>& y, Pen& pen) const;
 
     std::vector<Stage> stages_;

@@ -123,15 +123,6 @@ Sparse<Real> sparse(const Matrix<Real>& full) {
     return full.sparseView(Real(0), Real(0));
 }
 
-/// Some rows of a matrix.
-template <class Real>
-Sparse<Real> chosen(const Sparse<Real>& from, const std::vector<int>& rows) {
-    return byRows<Real>(static_cast<Eigen::Index>(rows.size()), from.cols(), [&](Eigen::Index i, SparseRow<Real>& row) {
-        row.clear();
-        appendRow(from, rows[static_cast<std::size_t>(i)], row);
-    });
-}
-
 /// The first columns of a matrix, or empty ones added to them.
 template <class Real>
 Sparse<Real> columns(const Sparse<Real>& from, int count) {

@@ -136,6 +136,15 @@ void appendRow(const Sparse<Real>& of, Eigen::Index i, SparseRow<Real>& row) {
     appendPart(of, i, 0, of.cols(), 0, row);
 }
 
+/// Some rows of a matrix.
+template <class Real>
+Sparse<Real> chosen(const Sparse<Real>& from, const std::vector<int>& rows) {
+    return byRows<Real>(static_cast<Eigen::Index>(rows.size()), from.cols(), [&](Eigen::Index i, SparseRow<Real>& row) {
+        row.clear();
+        appendRow(from, rows[static_cast<std::size_t>(i)], row);
+    });
+}
+
 /// a b. @param rounding  of the terms of a sum: what cancels to less is left out
 template <class Real>
 Sparse<Real> multiply(const Sparse<Real>& a, const Sparse<Real>& b, Real rounding = RowSum<Real>::rounding) {

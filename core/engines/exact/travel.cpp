@@ -25,7 +25,7 @@ template <class Real>
 void Run<Real>::general(Tick next) {
     const bool noted = !request_.reference;
     Stretch<Real> stretch;
-    if (noted) stretch = {mode_, y_, {}, t_, noGuard, false, false, clock_.phase()};
+    if (noted) stretch = {mode_, y_, {}, t_, noGuard, false, false, clock_.phase(), legs_.predicted()};
     const int generation = modeGeneration_;
     const bool fromEdge = toTick(clock_.lastEdge()) == t_;
     wayStart_ = y_;
@@ -318,6 +318,7 @@ void Run<Real>::seeRound(const Round<Real>& round, int count) {
         round.valuesAtEnd(k, roundPoints_, slope_);
         recorder_.see(*round.before[k], slope_.data(), weight);
         recorder_.see(*round.after[k], slope_.data(), weight);
+        round.legs[k]->rounds += count;
     }
 }
 
