@@ -312,8 +312,23 @@ bool Commutation<Real>::leaveZero(Mode<Real>& mode, const Real* values, const Re
     guardRates_.resize(static_cast<Eigen::Index>(noise.size()));
     mode.guardRate.apply(y, guardRates_.data());
     const Real soon = secondsOf<Real>(mode.propagator().baseStep());
-    for (std::size_t i = 0; i < noise.size(); ++i)
-        if (!(values[i] > noise[i] || soon * guardRates_(static_cast<Eigen::Index>(i)) > 4 * noise[i])) return false;
+    bool bends = false;  // a diode that begins to conduct has neither current nor voltage at first
+    for (std::size_t i = 0; i < noise.size(); ++i) {
+        const Real rise = soon * guardRates_(static_cast<Eigen::Index>(i));
+        if (values[i] > noise[i] || rise > 4 * noise[i]) continue;
+        if (rise < -noise[i]) return false;
+        bends = true;
+    }
+    if (!bends) return true;
+    slopes_.resize(frame_.size());
+    guardBends_.resize(guardRates_.size());
+    mode.configuration().rates(y, slopes_.data());
+    mode.guardRate.apply(slopes_.data(), guardBends_.data());
+    for (std::size_t i = 0; i < noise.size(); ++i) {
+        const auto g = static_cast<Eigen::Index>(i);
+        if (values[i] > noise[i]) continue;
+        if (!(soon * (guardRates_(g) + soon / 2 * std::max(guardBends_(g), Real(0))) > 4 * noise[i])) return false;
+    }
     return true;
 }
 

@@ -142,7 +142,7 @@ private:
     std::unordered_map<Segments, std::shared_ptr<Algebra<Real>>, SegmentsHash> algebras_;  ///< by equations
     std::vector<std::size_t> logic_;                                ///< elements that drive a signal
     std::unordered_map<Segments, Segments, SegmentsHash> guesses_;  ///< from wanted to what came of it last time
-    Vector<Real> arrival_, guardRates_;
+    Vector<Real> arrival_, guardRates_, guardBends_, slopes_;
     bool lenient_ = false;  ///< guards may be a little beyond their noise if they come back within a base step
     std::int64_t built_ = 0, nextTrim_ = 0, revisited_ = 0, retiredProducts_ = 0, clock_ = 0;
     int generation_ = 0;

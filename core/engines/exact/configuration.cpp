@@ -43,7 +43,6 @@ Sparse<Real> gathered(const SectionList<Real>& states, Sparse<Real> SectionState
             rowOf[static_cast<std::size_t>(sections[s].open[static_cast<std::size_t>(i)])] = {&rows, i};
     }
     return byRows<Real>(count, columns, [&](Eigen::Index i, SparseRow<Real>& row) {
-        row.clear();
         const auto& [from, at] = rowOf[static_cast<std::size_t>(i)];
         if (!from) return;
         appendRow(*from, at, row);

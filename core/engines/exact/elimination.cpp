@@ -155,7 +155,6 @@ void Elimination<Real>::subtract(int target, int source, Real factor) {
 template <class Real>
 Sparse<Real> Elimination<Real>::vanished(const std::vector<SparseRow<Real>>& rows, int from, int columns) const {
     return byRows<Real>(vanishedCount(), columns, [&](Eigen::Index i, SparseRow<Real>& row) {
-        row.clear();
         for (const SparseEntry<Real>& entry : rows[static_cast<std::size_t>(vanished_[static_cast<std::size_t>(i)])])
             if (entry.column >= from) row.push_back({entry.column - from, entry.value});
     });
@@ -200,7 +199,6 @@ void Elimination<Real>::solve(Sparse<Real>& solution, Sparse<Real>& kernel) cons
     }
     const auto columns = [&](int from, int to) {
         return byRows<Real>(unknowns_, to - from, [&](Eigen::Index i, SparseRow<Real>& row) {
-            row.clear();
             for (const SparseEntry<Real>& entry : z[static_cast<std::size_t>(i)])
                 if (entry.column >= from && entry.column < to) row.push_back({entry.column - from, entry.value});
         });

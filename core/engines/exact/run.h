@@ -74,6 +74,7 @@ private:
     Vector<Real> start_, end_;  ///< of a step: values of the guards, then their slopes
     bool startKnown_ = false;   ///< whether those at its start are of the present y
     Matrix<Real> polynomials_;  ///< of the guards, one per column
+    Stretch<Real> stretch_;     ///< the last one that was gone the general way
     RoundPoints roundPoints_;   ///< of the last rounds
     Mode<Real>* mode_ = nullptr;
     Tick t_ = 0, inModeSince_ = 0;

@@ -128,7 +128,6 @@ template <class Real>
 Sparse<Real> columns(const Sparse<Real>& from, int count) {
     if (from.cols() == count) return from;
     return byRows<Real>(from.rows(), count, [&](Eigen::Index i, SparseRow<Real>& row) {
-        row.clear();
         appendPart(from, i, 0, count, 0, row);
     });
 }
@@ -139,7 +138,6 @@ Sparse<Real> placed(const Sparse<Real>& rows, const std::vector<int>& places, Ei
     if (rows.rows() == count) return rows;
     std::size_t next = 0;
     return byRows<Real>(count, rows.cols(), [&](Eigen::Index i, SparseRow<Real>& row) {
-        row.clear();
         if (next == places.size() || places[next] != i) return;
         appendRow(rows, static_cast<Eigen::Index>(next++), row);
     });
@@ -276,7 +274,6 @@ struct SectionState<Real>::Completion {
         const int all = skeleton.open(), free = all - skeleton.torn();
         const Sparse<Real> own = placed(state.open, section.open, all);
         return byRows<Real>(all, right, [&](Eigen::Index u, SparseRow<Real>& row) {
-            row.clear();
             if (u >= free) row.push_back({n + static_cast<int>(u) - free, Real(1)});
             appendRow(own, u, row);
         });

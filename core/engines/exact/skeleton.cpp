@@ -183,11 +183,9 @@ void Skeleton<Real>::solveSteady(const Pattern& pattern, const std::vector<int>&
     elimination.solve(solution, kernel);
     const int free = elimination.freeCount();
     solution_ = byRows<Real>(m, n, [&](Eigen::Index z, SparseRow<Real>& row) {
-        row.clear();
         if (const int at = columnOf[static_cast<std::size_t>(z)]; at < solved) appendPart(solution, at, 0, n, 0, row);
     });
     kernel_ = byRows<Real>(m, free + torn_, [&](Eigen::Index z, SparseRow<Real>& row) {
-        row.clear();
         const int at = columnOf[static_cast<std::size_t>(z)];
         if (at >= solved) {
             row.push_back({free + at - solved - n, Real(1)});
@@ -227,7 +225,6 @@ void Skeleton<Real>::findJoints(const Sparse<Real>& left, const LinearStamp& sta
         joints.push_back(std::move(row));
     }
     consistency_ = byRows<Real>(static_cast<Eigen::Index>(conditions.size()), n, [&](Eigen::Index i, auto& row) {
-        row.clear();
         appendPart(left, conditions[static_cast<std::size_t>(i)], 0, n, 0, row);
     });
     std::vector<int> placeOf(static_cast<std::size_t>(frame_.unknowns), -1);
@@ -238,7 +235,6 @@ void Skeleton<Real>::findJoints(const Sparse<Real>& left, const LinearStamp& sta
     for (SparseRow<Real>& row : joints) equilibrate<Real>(row, nullptr, open);
     const auto side = [&](int from, int to) {
         return byRows<Real>(static_cast<Eigen::Index>(joints.size()), to - from, [&](Eigen::Index i, auto& row) {
-            row.clear();
             for (const SparseEntry<Real>& entry : joints[static_cast<std::size_t>(i)])
                 if (entry.column >= from && entry.column < to) row.push_back({entry.column - from, entry.value});
         });

@@ -31,17 +31,17 @@ template <class Real>
 class RowSum {
 public:
     explicit RowSum(int columns) {
-        spare().swap(places_);
-        if (places_.size() < static_cast<std::size_t>(columns)) places_.resize(static_cast<std::size_t>(columns));
+        spare().swap(room_);
+        if (room_.places.size() < static_cast<std::size_t>(columns)) room_.places.resize(static_cast<std::size_t>(columns));
     }
-    ~RowSum() { places_.swap(spare()); }
+    ~RowSum() { room_.swap(spare()); }
     RowSum(const RowSum&) = delete;
     RowSum& operator=(const RowSum&) = delete;
 
     void add(int column, Real value) {
         if (value == 0) return;
-        Place& place = places_[static_cast<std::size_t>(column)];
-        if (place.bound == 0) touched_.push_back(column);
+        Place& place = room_.places[static_cast<std::size_t>(column)];
+        if (place.bound == 0) room_.touched.push_back(column);
         place.value += value;
         place.bound += std::abs(value);
     }
@@ -55,30 +55,38 @@ public:
         for (typename Sparse<Real>::InnerIterator of(a, i); of; ++of) addRow(b, of.col(), factor * of.value());
     }
     static constexpr Real rounding = 32 * std::numeric_limits<Real>::epsilon();
-    /// The sum, and zero again. Left out is what has cancelled to less than `noise`, or than a part of its terms.
+    /// Appends the sum to a row, and is zero again. Left out is what has cancelled to less than `noise`, or than a part
+    /// of its terms.
     void take(SparseRow<Real>& row, Real noise = 0, Real part = rounding) {
-        std::sort(touched_.begin(), touched_.end());
-        row.clear();
-        for (const int column : touched_) {
-            Place& place = places_[static_cast<std::size_t>(column)];
+        std::vector<int>& touched = room_.touched;
+        if (!std::is_sorted(touched.begin(), touched.end())) std::sort(touched.begin(), touched.end());
+        for (const int column : touched) {
+            Place& place = room_.places[static_cast<std::size_t>(column)];
             const Real size = std::abs(place.value);
             if (size == place.bound || size > std::max(noise, part * place.bound)) row.push_back({column, place.value});
             place = {};
         }
-        touched_.clear();
+        touched.clear();
     }
 
 private:
     struct Place {
         Real value = 0, bound = 0;  ///< bound: the sum of absolute values
     };
+    struct Room {
+        std::vector<Place> places;  ///< all zero between two sums
+        std::vector<int> touched;
+        void swap(Room& other) {
+            places.swap(other.places);
+            touched.swap(other.touched);
+        }
+    };
     /// Kept from one sum to the next: matrices are small, and many.
-    static std::vector<Place>& spare() {
-        thread_local std::vector<Place> kept;
+    static Room& spare() {
+        thread_local Room kept;
         return kept;
     }
-    std::vector<Place> places_;  ///< all zero between two sums
-    std::vector<int> touched_;
+    Room room_;
 };
 
 /// out = m x. The sum of each row runs from the first column to the last.
@@ -92,18 +100,16 @@ inline void multiply(const Sparse<Real>& m, const Real* x, Real* out) {
     }
 }
 
-/// Writes the rows of a matrix one after the other.
-template <class Real, class WriteRow>
-Sparse<Real> byRows(Eigen::Index rows, Eigen::Index columns, WriteRow&& writeRow) {
-    thread_local std::vector<SparseEntry<Real>> kept;
-    std::vector<SparseEntry<Real>> entries;
+/// Makes a matrix row by row. @param appendRow  appends the entries of a row to those of the rows before it
+template <class Real, class AppendRow>
+Sparse<Real> byRows(Eigen::Index rows, Eigen::Index columns, AppendRow&& appendRow) {
+    thread_local SparseRow<Real> kept;
+    SparseRow<Real> entries;
     entries.swap(kept);
     entries.clear();
     Sparse<Real> result(rows, columns);
-    SparseRow<Real> row;
     for (Eigen::Index i = 0; i < rows; ++i) {
-        writeRow(i, row);
-        entries.insert(entries.end(), row.begin(), row.end());
+        appendRow(i, entries);
         result.outerIndexPtr()[i + 1] = static_cast<int>(entries.size());
     }
     result.resizeNonZeros(static_cast<Eigen::Index>(entries.size()));
@@ -140,7 +146,6 @@ void appendRow(const Sparse<Real>& of, Eigen::Index i, SparseRow<Real>& row) {
 template <class Real>
 Sparse<Real> chosen(const Sparse<Real>& from, const std::vector<int>& rows) {
     return byRows<Real>(static_cast<Eigen::Index>(rows.size()), from.cols(), [&](Eigen::Index i, SparseRow<Real>& row) {
-        row.clear();
         appendRow(from, rows[static_cast<std::size_t>(i)], row);
     });
 }
@@ -170,7 +175,6 @@ Sparse<Real> addProduct(const Sparse<Real>& a, Real factor, const Sparse<Real>& 
 template <class Real>
 Sparse<Real> stacked(const Sparse<Real>& above, const Sparse<Real>& below) {
     return byRows<Real>(above.rows() + below.rows(), above.cols(), [&](Eigen::Index i, SparseRow<Real>& row) {
-        row.clear();
         const bool first = i < above.rows();
         appendRow(first ? above : below, first ? i : i - above.rows(), row);
     });

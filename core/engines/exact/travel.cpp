@@ -24,16 +24,25 @@ constexpr int seeEvery = 8;                 ///< visits of a leg between two loo
 template <class Real>
 void Run<Real>::general(Tick next) {
     const bool noted = !request_.reference;
-    Stretch<Real> stretch;
-    if (noted) stretch = {mode_, y_, {}, t_, noGuard, false, false, clock_.phase(), legs_.predicted()};
+    Stretch<Real>& stretch = stretch_;
+    if (noted) {
+        stretch.mode = mode_;
+        stretch.start = y_;
+        stretch.length = t_;
+        stretch.phase = clock_.phase();
+        stretch.instead = legs_.predicted();
+    }
     const int generation = modeGeneration_;
     const bool fromEdge = toTick(clock_.lastEdge()) == t_;
     wayStart_ = y_;
     wayLength_ = 0;
     startKnown_ = false;
+    const Stopwatch watch;
+    const double stored = recorder_.seconds();
     const int guard = travel(next);
-    if (stopped_) return flushWay();
     flushWay();
+    secondsGeneral_ += watch.seconds() - (recorder_.seconds() - stored);
+    if (stopped_) return;
     if (noted) {
         stretch.length = t_ - stretch.length;
         stretch.crossing = guard;
@@ -74,12 +83,9 @@ int Run<Real>::travel(Tick next) {
 /// One step of the given length if no guard can end within it, else a walk down the ladder.
 template <class Real>
 int Run<Real>::piece(Tick length) {
-    const Stopwatch watch;
     after_ = y_;
     mode_->propagator().advance(after_, length);
-    const bool safe = guardsHold(length);
-    secondsGeneral_ += watch.seconds();
-    if (!safe) return walk(length);
+    if (!guardsHold(length)) return walk(length);
     acceptHeld(length);
     return noGuard;
 }
