@@ -34,6 +34,13 @@ constexpr int unitOrder = std::numeric_limits<Real>::digits > 53 ? 26 : 22;
 template <class Real>
 constexpr int shortOrder = std::numeric_limits<Real>::digits > 53 ? 7 : 5;
 
+/// The same for 32 base steps.
+template <class Real>
+constexpr int reachOrder = std::numeric_limits<Real>::digits > 53 ? 11 : 9;
+/// What a remainder may be, of the values themselves.
+template <class Real>
+constexpr Real lastDigit = std::numeric_limits<Real>::epsilon() / 1024;
+
 /// The fastest mode that is lightly damped, rad/s.
 double fastestMode(const Eigen::MatrixXd& generator) {
     double fastest = 0;
@@ -293,15 +300,19 @@ Matrix<Real> Propagator<Real>::composed(Tick length) {
 }
 
 template <class Real>
-const Matrix<Real>& Propagator<Real>::taylor(const Vector<Real>& y) {
-    coefficients_.resize(y.size(), shortOrder<Real> + 1);
+Eigen::Map<const Matrix<Real>> Propagator<Real>::taylor(const Vector<Real>& y, Tick length) {
+    coefficients_.resize(y.size(), reachOrder<Real> + 1);
     coefficients_.col(0) = y;
-    for (int j = 1; j <= shortOrder<Real>; ++j) {
-        configuration_.rates(coefficients_.col(j - 1).data(), coefficients_.col(j).data());
-        coefficients_.col(j) /= static_cast<Real>(j);
+    const Real reach = norm_ * secondsOf<Real>(length);
+    int order = 0;
+    for (Real remainder = reach; order < reachOrder<Real> && (order < 2 || remainder > lastDigit<Real>);
+         remainder *= reach / static_cast<Real>(order + 1)) {
+        ++order;
+        configuration_.rates(coefficients_.col(order - 1).data(), coefficients_.col(order).data());
+        coefficients_.col(order) /= static_cast<Real>(order);
         ++products_;
     }
-    return coefficients_;
+    return {coefficients_.data(), y.size(), order + 1};
 }
 
 template class Propagator<double>;

@@ -44,8 +44,10 @@ public:
     /// Steps up to this length follow every lightly damped oscillation: product of frequency and step about one.
     /// @param wanted  what is asked for; the modes are looked at only when it is long against the fastest
     Tick topStep(Tick wanted);
-    /// Taylor coefficients of y(t + tau) in tau, one per column; exact to the last digit for tau up to the base step.
-    const Matrix<Real>& taylor(const Vector<Real>& y);
+    /// Taylor coefficients of y(t + tau) in tau, one per column; exact to the last digit for tau up to `length`.
+    /// @pre length is at most seriesReach()
+    Eigen::Map<const Matrix<Real>> taylor(const Vector<Real>& y, Tick length);
+    Tick seriesReach() const { return 32 * base_; }
     /// The difference matrix of any length.
     Matrix<Real> composed(Tick length);
 

@@ -42,10 +42,16 @@ void Recorder<Real>::way(Mode<Real>& mode, const Vector<Real>& y0, const Vector<
     if (length == 0) return;  // a crossing at the very start: the event writes its own points
     const Stopwatch watch;
     Sample &start = sample(0), &end = sample(1);
-    start.y = y0;
+    if (filled_ == viewOf(mode) && end.y == y0) {
+        start.y.swap(end.y);  // it goes on from where the last way ended
+        start.values.swap(end.values);
+    } else {
+        start.y = y0;
+        fill(mode, start);
+    }
     end.y = y1;
-    fill(mode, start);
     fill(mode, end);
+    filled_ = viewOf(mode);
     split(mode, start, end, t0, length, 0);
     flush();
     seconds_ += watch.seconds();

@@ -70,6 +70,7 @@ private:
     Magnitudes<Real>& magnitudes_;
     Swings<Real> swings_;
     std::vector<Sample> samples_;  ///< by depth of splitting, both ends of the way first
+    std::uint32_t filled_ = ~0u;   ///< the view of those that the end of the last way holds
     Vector<Real> unknowns_, slope_;
     std::vector<PointRef> list_;   ///< points of a way, which go to the sink together
     std::vector<double> numbers_;  ///< their rows

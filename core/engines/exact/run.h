@@ -43,7 +43,7 @@ private:
     int piece(Tick length);
     int walk(Tick length);
     Tick expectedEnd(Tick length) const;
-    int shortPiece(Tick length);
+    int endWithin(Tick length);
     bool guardsHold(Tick length);
     void acceptHeld(Tick length);
     void accept(const Vector<Real>& after, Tick length);
@@ -72,10 +72,12 @@ private:
 
     Vector<Real> y_, after_, slope_, legOut_;
     Vector<Real> start_, end_;  ///< of a step: values of the guards, then their slopes
+    std::vector<char> risen_;   ///< per guard: it was above its noise since the stretch began
     bool startKnown_ = false;   ///< whether those at its start are of the present y
-    Matrix<Real> polynomials_;  ///< of the guards, one per column
-    Stretch<Real> stretch_;     ///< the last one that was gone the general way
-    RoundPoints roundPoints_;   ///< of the last rounds
+    Matrix<Real> polynomials_;  ///< of the guards, one per row
+    std::vector<Real> polynomial_;
+    Stretch<Real> stretch_;    ///< the last one that was gone the general way
+    RoundPoints roundPoints_;  ///< of the last rounds
     Mode<Real>* mode_ = nullptr;
     Tick t_ = 0, inModeSince_ = 0;
     Clock::Sense sense_;

@@ -127,9 +127,8 @@ Sparse<Real> sparse(const Matrix<Real>& full) {
 template <class Real>
 Sparse<Real> columns(const Sparse<Real>& from, int count) {
     if (from.cols() == count) return from;
-    return byRows<Real>(from.rows(), count, [&](Eigen::Index i, SparseRow<Real>& row) {
-        appendPart(from, i, 0, count, 0, row);
-    });
+    return byRows<Real>(from.rows(), count,
+                        [&](Eigen::Index i, SparseRow<Real>& row) { appendPart(from, i, 0, count, 0, row); });
 }
 
 /// The rows of a matrix at their places among `count`.

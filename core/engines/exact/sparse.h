@@ -13,9 +13,23 @@
 
 namespace hedgerow::exact {
 
-/// A matrix of mostly zeros, row by row.
+/// A matrix of mostly zeros, row by row. It is moved where it can be, which that of the library is not.
 template <class Real>
-using Sparse = Eigen::SparseMatrix<Real, Eigen::RowMajor>;
+class Sparse : public Eigen::SparseMatrix<Real, Eigen::RowMajor> {
+    using Base = Eigen::SparseMatrix<Real, Eigen::RowMajor>;
+
+public:
+    using Base::Base;
+    using Base::operator=;
+    Sparse() = default;
+    Sparse(const Sparse&) = default;
+    Sparse(Sparse&& other) { Base::swap(other); }
+    Sparse& operator=(const Sparse&) = default;
+    Sparse& operator=(Sparse&& other) {
+        Base::swap(other);
+        return *this;
+    }
+};
 
 template <class Real>
 struct SparseEntry {
@@ -32,7 +46,8 @@ class RowSum {
 public:
     explicit RowSum(int columns) {
         spare().swap(room_);
-        if (room_.places.size() < static_cast<std::size_t>(columns)) room_.places.resize(static_cast<std::size_t>(columns));
+        if (room_.places.size() < static_cast<std::size_t>(columns))
+            room_.places.resize(static_cast<std::size_t>(columns));
     }
     ~RowSum() { room_.swap(spare()); }
     RowSum(const RowSum&) = delete;

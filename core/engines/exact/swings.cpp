@@ -73,6 +73,46 @@ HEDGEROW_WIDE bool anyStrays(const Judged<double>& judged, std::size_t count) {
     return any[0] + any[1] + any[2] + any[3] != 0;
 }
 
+/// What a trace has swung, a number per unknown each.
+template <class Real>
+struct Swung {
+    Real *low, *high;
+    const Real *z, *forgetting, *size;
+    Real weight;
+};
+
+/// Widens the swings of the unknowns from `at` on, which forget a little. @return one where a value is larger than any
+/// before, else zero
+template <class Number, class Real>
+[[gnu::always_inline]] inline Number widened(const Swung<Real>& s, std::size_t at) {
+    const auto read = [at](const Real* from) {
+        Number number;
+        std::memcpy(&number, from + at, sizeof number);
+        return number;
+    };
+    const Number z = read(s.z), low = read(s.low), high = read(s.high), size = read(s.size);
+    const Number forget = smaller(s.weight * read(s.forgetting), Number{} + Real(mostForgotten));
+    const Number lower = smaller(z, low + forget * (z - low)), higher = larger(z, high + forget * (z - high));
+    std::memcpy(s.low + at, &lower, sizeof lower);
+    std::memcpy(s.high + at, &higher, sizeof higher);
+    return larger(z, -z) > size ? Number{} + Real(1) : Number{};
+}
+
+bool widen(const Swung<long double>& s, std::size_t count) {
+    bool grew = false;
+    for (std::size_t i = 0; i < count; ++i) grew |= widened<long double>(s, i) != 0;
+    return grew;
+}
+
+HEDGEROW_WIDE bool widen(const Swung<double>& s, std::size_t count) {
+    Lanes any{};
+    std::size_t at = 0;
+    for (; at + lanes <= count; at += lanes) any += widened<Lanes>(s, at);
+    bool grew = any[0] + any[1] + any[2] + any[3] != 0;
+    for (; at < count; ++at) grew |= widened<double>(s, at) != 0;
+    return grew;
+}
+
 }  // namespace
 
 template <class Real>
@@ -100,16 +140,8 @@ void Swings<Real>::see(const Real* z, Real weight) {
         std::copy_n(z, n, high_.begin());
         first_ = false;
     }
-    Real *const low = low_.data(), *const high = high_.data();
-    const Real *const forgetting = forgetting_.data(), *const size = size_.data();
-    std::int64_t grew = 0;
+    if (!widen({low_.data(), high_.data(), z, forgetting_.data(), size_.data(), weight}, n)) return;
     for (std::size_t i = 0; i < n; ++i) {
-        const Real forget = smaller(weight * forgetting[i], Real(mostForgotten));
-        low[i] = smaller(z[i], low[i] + forget * (z[i] - low[i]));
-        high[i] = larger(z[i], high[i] + forget * (z[i] - high[i]));
-        grew += std::abs(z[i]) > size[i] ? 1 : 0;
-    }
-    for (std::size_t i = 0; grew > 0 && i < n; ++i) {
         const Real seen = std::abs(z[i]);
         if (!(seen > size_[i])) continue;
         if (sorts_[i] == UnknownSort::voltage) magnitudes_.seeVoltage(seen);

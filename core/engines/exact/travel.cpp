@@ -18,6 +18,15 @@ constexpr int legsPerLook = 256;            ///< legs between two looks at the c
 constexpr std::size_t periodsPerLook = 64;  ///< periods between two looks at the swings of the traces
 constexpr double together = 1e-12;          ///< ends of guards that differ by less, in lengths of the piece, are one
 constexpr int seeEvery = 8;                 ///< visits of a leg between two looks at the swings of the traces
+
+/// Whether a polynomial stays above zero before this root of it, to third order: by the hull of the cubic through
+/// values and slopes at both ends.
+template <class Real>
+bool fallsOnce(const std::vector<Real>& c, Real root) {
+    Real slope = 0;
+    for (std::size_t j = c.size(); j-- > 1;) slope = slope * root + static_cast<Real>(j) * c[j];
+    return 3 * c[0] + root * c[1] >= 0 && slope <= 0;
+}
 }  // namespace
 
 /// To `next`, or to the first guard that ends before, and the event there.
@@ -37,6 +46,7 @@ void Run<Real>::general(Tick next) {
     wayStart_ = y_;
     wayLength_ = 0;
     startKnown_ = false;
+    risen_.assign(mode_->guards.size(), 0);
     const Stopwatch watch;
     const double stored = recorder_.seconds();
     const int guard = travel(next);
@@ -103,25 +113,34 @@ int Run<Real>::walk(Tick length) {
         end = t_ + std::max(expected, Tick{0});
         return expected < 0 ? failed / 2 : expected - std::max(failed / 64, base / 2);
     };
+    const Tick reach = propagator.seriesReach();
     Tick step = before(length);
     while (length > 0 && !stopped_) {
         if (cancel_.cancelled()) {
             stopped_ = true;
             return noGuard;
         }
-        step = propagator.easyStep(std::max(step, std::min(length, base)));
+        step = std::max(step, std::min(length, base));
+        if (end - t_ > 0 && end - t_ < step && step <= reach)
+            if (const int guard = endWithin(step); guard != noGuard) return guard;
+        step = propagator.easyStep(step);
         after_ = y_;
         propagator.advance(after_, step);
         if (guardsHold(step)) {
             acceptHeld(step);
+        } else if (const int guard = step <= reach ? endWithin(step) : noGuard; guard != noGuard) {
+            return guard;
         } else if (step > base) {
             step = before(step);
             continue;
-        } else if (const int guard = shortPiece(step); guard != noGuard) {
-            return guard;
+        } else {
+            accept(after_, step);
+            startKnown_ = false;
         }
         length -= step;
-        step = std::min(length, 2 * (t_ < end ? end - t_ : step));
+        const Tick left = end - t_;
+        step = std::min(length, left > 0 ? 2 * left : 2 * step);
+        if (left > 0 && left < reach - reach / 4) step = std::min(step, reach);
     }
     return noGuard;
 }
@@ -146,38 +165,42 @@ Tick Run<Real>::expectedEnd(Tick length) const {
     return first < 0 ? -1 : toTicks(first);
 }
 
-/// At most one base step: the crossing is a root of the Taylor polynomial.
+/// Goes to the first end of a guard within a short step: a root of its Taylor polynomial. @return the guard; where none
+/// ends, or it cannot be said which is the first, nothing is done
 template <class Real>
-int Run<Real>::shortPiece(Tick length) {
-    startKnown_ = false;
-    const Matrix<Real>& y = mode_->propagator().taylor(y_);
+int Run<Real>::endWithin(Tick length) {
+    const auto y = mode_->propagator().taylor(y_, length);
     const int order = static_cast<int>(y.cols()) - 1;
+    const bool shortest = length <= mode_->propagator().baseStep();
+    const Real h = secondsOf<Real>(length);
     Real first = -1, ofCrossed = -1;
     int crossed = noGuard;
     const Eigen::Index guards = mode_->guardValue.rows();
-    polynomials_.resize(order + 1, guards);
-    for (int j = 0; j <= order; ++j) {
-        mode_->guardValue.apply(y.col(j).data(), end_.data());
-        polynomials_.row(j) = end_.head(guards).transpose();
-    }
+    if (polynomials_.rows() != guards || polynomials_.cols() <= order) polynomials_.resize(guards, order + 1);
+    for (int j = 0; j <= order; ++j) mode_->guardValue.apply(y.col(j).data(), polynomials_.col(j).data());
     const std::vector<Real>& noise = mode_->noise(magnitudes_);
+    polynomial_.resize(static_cast<std::size_t>(order) + 1);
     for (Eigen::Index i = 0; i < guards; ++i) {
+        for (int j = 0; j <= order; ++j) polynomial_[static_cast<std::size_t>(j)] = polynomials_(i, j);
         // As in guardsHold(): what starts from zero may be below it by its noise.
         const Real floor = noise[static_cast<std::size_t>(i)];
-        if (std::abs(polynomials_(0, i)) <= floor) polynomials_(0, i) += floor;
-        const Real root = firstRoot(polynomials_.col(i).data(), order, secondsOf<Real>(length));
+        const bool fromZero = !risen_[static_cast<std::size_t>(i)] && std::abs(polynomial_[0]) <= floor;
+        if (fromZero) polynomial_[0] += floor;
+        const Real root = firstRoot(polynomial_.data(), order, h);
         if (root < 0) continue;
+        if (!shortest && (fromZero || !fallsOnce(polynomial_, root))) return noGuard;
         // Of those that end together, as two diodes with one current do, it is the first whatever the last digit says;
         // the instant is that of the earliest.
-        if (crossed == noGuard || root < ofCrossed - Real(together) * secondsOf<Real>(length))
+        if (crossed == noGuard || root < ofCrossed - Real(together) * h)
             ofCrossed = root, crossed = static_cast<int>(i);
         first = first < 0 ? root : std::min(first, root);
     }
+    if (crossed == noGuard) return noGuard;
     // The states are those of the exact root; its instant is counted to the nearest tick.
-    const Real tau = crossed == noGuard ? secondsOf<Real>(length) : first;
     after_ = y.col(order);
-    for (int j = order; j-- > 0;) after_ = tau * after_ + y.col(j);
-    accept(after_, crossed == noGuard ? length : std::clamp<Tick>(toTicks(tau), 0, length));
+    for (int j = order; j-- > 0;) after_ = first * after_ + y.col(j);
+    startKnown_ = false;
+    accept(after_, std::clamp<Tick>(toTicks(first), 0, length));
     return crossed;
 }
 
@@ -193,10 +216,12 @@ bool Run<Real>::guardsHold(Tick length) {
     const std::vector<Real>& noise = mode_->noise(magnitudes_);
     const Real third = secondsOf<Real>(length) / 3;
     for (Eigen::Index i = 0; i < count; ++i) {
-        // Noise counts only where the guard starts from zero: a real crossing is found where it is.
+        // Noise counts only while the guard is at the zero it started from: a real crossing is found where it is.
         const Real floor = noise[static_cast<std::size_t>(i)];
         const Real value0 = start_(i), rate0 = start_(count + i), value1 = end_(i), rate1 = end_(count + i);
-        const Real least = value0 > floor ? Real(0) : -floor;
+        char& risen = risen_[static_cast<std::size_t>(i)];
+        risen |= value0 > floor ? 1 : 0;
+        const Real least = risen ? Real(0) : -floor;
         if (!(value0 >= least && value1 >= least && value0 + third * rate0 >= least && value1 - third * rate1 >= least))
             return false;
     }
