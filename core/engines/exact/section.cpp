@@ -55,6 +55,20 @@ std::vector<Block> blocksOf(const Sparse<Real>& q) {
     return blocks;
 }
 
+/// Whether a square matrix with rows of size one is far from singular. Most are, and this is quickly seen.
+template <class Real>
+bool surelyRegular(Matrix<Real> m) {
+    for (Eigen::Index k = 0; k < m.rows(); ++k) {
+        Eigen::Index pivot = 0;
+        const Real size = m.col(k).tail(m.rows() - k).cwiseAbs().maxCoeff(&pivot);
+        if (!(size > Real(1e-3))) return false;
+        m.row(k).swap(m.row(k + pivot));
+        for (Eigen::Index i = k + 1; i < m.rows(); ++i)
+            m.row(i).tail(m.cols() - k) -= (m(i, k) / m(k, k)) * m.row(k).tail(m.cols() - k);
+    }
+    return m.rows() > 0;
+}
+
 template <class Real>
 Split<Real> splitByRank(const Sparse<Real>& q) {
     std::vector<Eigen::Triplet<Real>> left1, left2, right2;
@@ -70,11 +84,11 @@ Split<Real> splitByRank(const Sparse<Real>& q) {
                     q.coeff(block.rows[static_cast<std::size_t>(i)], block.columns[static_cast<std::size_t>(j)]);
         Matrix<Real> left = Matrix<Real>::Identity(height, height), right = Matrix<Real>::Identity(width, width);
         int rank = 0;
-        if (height == 1 && width == 1) {
-            rank = 1;
-            left(0, 0) = 1 / std::abs(part(0, 0));
+        const Vector<Real> rows = width > 0 ? rowScales(part) : Vector<Real>();
+        if (height == width && surelyRegular(Matrix<Real>(rows.asDiagonal() * part))) {
+            rank = static_cast<int>(height);
+            left = rows.asDiagonal();
         } else if (height > 0 && width > 0) {
-            const Vector<Real> rows = rowScales(part);
             const Matrix<Real> scaledRows = rows.asDiagonal() * part;
             const Vector<Real> columns = rowScales(Matrix<Real>(scaledRows.transpose()));
             const Eigen::JacobiSVD<Matrix<Real>> svd(Matrix<Real>(scaledRows * columns.asDiagonal()),
@@ -216,13 +230,14 @@ struct SectionState<Real>::Completion {
 
     /// Fixes what F leaves open, and finds what it asks of the states. @param freely  kernel of the section's F, over u
     void complete(const Elimination<Real>& elimination, const Sparse<Real>& freely, std::vector<SparseRow<Real>> e) {
-        Sparse<Real> k = skeleton.rates();
-        if (!state.rates.empty()) k += fromTriplets<Real>(n, m, state.rates);
+        Sparse<Real> changed;
+        if (!state.rates.empty()) changed = skeleton.rates() + fromTriplets<Real>(n, m, state.rates);
+        const Sparse<Real>& k = state.rates.empty() ? skeleton.rates() : changed;
         const Sparse<Real> asks = elimination.consistency(), asksOfY = columns(asks, n);
         const Sparse<Real> h = stacked(chosen(skeleton.consistency(), section.consistency), asksOfY),
                            hk = multiply(h, k, Real(cancelledInRank));
         // What it asks must be of y, not of a torn potential, and move with nothing that is not its own.
-        state.alone = asks.nonZeros() == asksOfY.nonZeros() && standsAlone(h, multiply(hk, skeleton.kernel()));
+        state.alone = asks.nonZeros() == asksOfY.nonZeros() && standsAlone(h, hk);
         if (!state.alone) return;
         const Sparse<Real> kernel = multiply(skeleton.kernel(), placed(freely, section.open, skeleton.open()));
         const Sparse<Real> q = multiply(hk, kernel, Real(cancelledInRank));
@@ -231,17 +246,20 @@ struct SectionState<Real>::Completion {
         const Sparse<Real>&left1 = split.left1, &left2 = split.left2;
 
         // Conditions on what is open: the derivative of the consistency condition, then the vanishing resistances.
-        Sparse<Real> relaxed(relaxing, m);
-        if (relaxing > 0)
+        Sparse<Real> relaxed, conditions = multiply(left1, hk);
+        if (relaxing > 0) {
             relaxed = multiply(left2, stacked(Sparse<Real>(static_cast<Eigen::Index>(section.consistency.size()), m),
                                               elimination.leftOf(std::move(e), m)));
-        const Sparse<Real> conditions = stacked(multiply(left1, hk), relaxed),
-                           byOpen = multiply(conditions, skeleton.kernel());
+            conditions = stacked(conditions, relaxed);
+        }
+        const auto withRelaxing = [&](Sparse<Real>&& rows) {
+            return relaxing > 0 ? stacked(rows, Sparse<Real>(relaxing, n)) : std::move(rows);
+        };
+        const Sparse<Real> byOpen = multiply(conditions, skeleton.kernel());
         state.alone = concernsOwn(byOpen);
         if (!state.alone) return;
-        const Sparse<Real> moving = multiply(left1, multiply(h, skeleton.sourceDynamics()));
-        Sparse<Real> known =
-            addProduct(stacked(moving, Sparse<Real>(relaxing, n)), Real(1), conditions, skeleton.solution());
+        Sparse<Real> known = withRelaxing(multiply(left1, multiply(h, skeleton.sourceDynamics())));
+        known = addProduct(known, Real(1), conditions, skeleton.solution());
         known = addProduct(columns(known, right), Real(1), byOpen, everyOpen());
         const Matrix<Real> t = multiply(conditions, kernel);
         const Vector<Real> tScales = rowScales(t);
@@ -259,8 +277,7 @@ struct SectionState<Real>::Completion {
         };
         state.open = addProduct(state.open, Real(-1), freely, fixed(known));
         if (split.rank > 0) {
-            const Sparse<Real> asked = multiply(left1, h, Real(cancelledInRank));
-            state.jump = fixed(stacked(asked, Sparse<Real>(relaxing, n)));
+            state.jump = fixed(withRelaxing(multiply(left1, h, Real(cancelledInRank))));
             state.lift = -multiply(k, kernel);
             state.impulse = -multiply(freely, state.jump);
         }
@@ -305,10 +322,10 @@ struct SectionState<Real>::Completion {
         return true;
     }
 
-    /// Whether conditions h on y, whose rates are rows over all u, concern no u and no rates of other sections.
+    /// Whether conditions h on y, whose rates are rows over z, concern no u and no rates of other sections.
     bool standsAlone(const Sparse<Real>& h, const Sparse<Real>& rates) const {
         if (wholly) return true;
-        if (!concernsOwn(rates)) return false;
+        if (!concernsOwn(multiply(rates, skeleton.kernel()))) return false;
         const Section* const first = skeleton.sections().data();
         for (Eigen::Index i = 0; i < h.rows(); ++i)
             for (typename Sparse<Real>::InnerIterator of(h, i); of && of.col() < skeleton.frame().states; ++of) {
