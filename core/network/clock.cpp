@@ -189,8 +189,7 @@ void Clock::restart(Block& block, Tick t) {
     block.due = false;
     block.cycle = c.block->cycle(inputsOf(c));
     if (block.cycle && block.cycle->edges.empty()) block.cycle.reset();
-    update(block, t);
-    if (!block.cycle) return;
+    if (!block.cycle) return update(block, t);
     const SignalCycle& cycle = *block.cycle;
     const FineTime since = toFine(t) - cycle.start;
     block.periodStart = cycle.start + (since / cycle.period - 2) * cycle.period;
@@ -200,6 +199,7 @@ void Clock::restart(Block& block, Tick t) {
         block.edge = 0;
         block.periodStart += cycle.period;
     }
+    put(block, cycle.edges[(block.edge > 0 ? block.edge : cycle.edges.size()) - 1].outputs);  // of the last one
 }
 
 /// By asking the block.

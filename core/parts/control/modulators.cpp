@@ -25,8 +25,10 @@ public:
     };
     explicit ModulatorBlock(const Setting& setting) : set_(setting) {}
     std::optional<SignalCycle> cycle(std::span<const double> inputs) const override {
-        return cycleOf({upper(inputs), lower(inputs)}, 2,
-                       [&](Tick t, std::span<double> outputs) { evaluate(t, inputs, outputs); });
+        const std::vector<PeriodicInterval> levels = {upper(inputs), lower(inputs)};
+        return cycleOf(levels, 2, [&](Tick t, std::span<double> outputs) {
+            for (std::size_t i = 0; i < levels.size(); ++i) outputs[i] = levels[i].high(t) ? 1.0 : 0.0;
+        });
     }
     Tick nextInstant(Tick t, std::span<const double> inputs) const override {
         return std::min(upper(inputs).next(t), lower(inputs).next(t));
