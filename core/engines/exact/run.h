@@ -72,7 +72,7 @@ private:
 
     Vector<Real> y_, after_, slope_, legOut_;
     Vector<Real> start_, end_;  ///< of a step: values of the guards, then their slopes
-    std::vector<char> risen_;   ///< per guard: it was above its noise since the stretch began
+    std::vector<char> risen_;   ///< per guard: it was clearly above its noise since the stretch began
     bool startKnown_ = false;   ///< whether those at its start are of the present y
     Matrix<Real> polynomials_;  ///< of the guards, one per row
     std::vector<Real> polynomial_;

@@ -220,8 +220,8 @@ bool Run<Real>::guardsHold(Tick length) {
         const Real floor = noise[static_cast<std::size_t>(i)];
         const Real value0 = start_(i), rate0 = start_(count + i), value1 = end_(i), rate1 = end_(count + i);
         char& risen = risen_[static_cast<std::size_t>(i)];
-        risen |= value0 > floor ? 1 : 0;
-        const Real least = risen ? Real(0) : -floor;
+        risen |= value0 > 4 * floor ? 1 : 0;
+        const Real least = risen || value0 > floor ? Real(0) : -floor;
         if (!(value0 >= least && value1 >= least && value0 + third * rate0 >= least && value1 - third * rate1 >= least))
             return false;
     }
