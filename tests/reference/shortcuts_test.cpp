@@ -9,42 +9,22 @@
 #include "circuits.h"
 #include "session/registry.h"
 #include "session/state_file.h"
-#include "session/verify.h"
 #include "support/circuit.h"
 #include "support/folder.h"
+#include "support/verified.h"
 
 using namespace hedgerow;
 using namespace hedgerow::test;
 
 namespace {
 
-/// Runs, solves again in long double, and compares.
+/// @param leastAlongLegs, leastAlongRounds  of events and of periods
 void expectVerified(const Circuit& circuit, double tolerance, std::int64_t leastAlongLegs,
                     std::int64_t leastAlongRounds = 0) {
-    const auto r = run(circuit);
-    ASSERT_TRUE(r);
-    ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
-    EXPECT_GE(r->summary().counter("events along legs"), leastAlongLegs);
-    EXPECT_GE(r->summary().counter("periods along rounds"), leastAlongRounds);
-    const auto check = verify(*r, CancelToken());
-    ASSERT_TRUE(check) << check.error().message;
-    EXPECT_TRUE(check->sameEvents) << check->events << " and " << check->referenceEvents;
-    EXPECT_LT(check->largestShift, 1e-14);
-    EXPECT_LT(check->worst(), tolerance) << check->differences.front().quantity;
-    EXPECT_EQ(check->reference.counter("events along legs"), 0);
-}
-
-Circuit stepUp(const char* duty, const char* load, const char* v0, const char* end) {
-    Circuit c;
-    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "24"}})
-        .add("inductor", "L1", {"in", "sw"}, {{"l", "47u"}})
-        .add("switch", "S1", {"sw", "0", "g"})
-        .add("diode", "D1", {"sw", "out"})
-        .add("capacitor", "C1", {"out", "0"}, {{"c", "47u"}, {"v0", v0}})
-        .add("resistor", "R1", {"out", "0"}, {{"r", load}})
-        .add("modulator", "M1", {"", "g", ""}, {{"f", "100k"}, {"duty", duty}})
-        .plan(end, "1e-3");
-    return c;
+    test::expectVerified(circuit, tolerance, [&](const RunSummary& summary) {
+        EXPECT_GE(summary.counter("events along legs"), leastAlongLegs);
+        EXPECT_GE(summary.counter("periods along rounds"), leastAlongRounds);
+    });
 }
 
 /// Counts points and keeps the last row: for runs too long to be stored.

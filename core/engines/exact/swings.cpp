@@ -32,6 +32,14 @@ template <class Number>
     return a < b ? a : b;
 }
 
+/// Numbers from a place on.
+template <class Number, class Real>
+[[gnu::always_inline]] inline Number read(const Real* from, std::size_t at) {
+    Number number;
+    std::memcpy(&number, from + at, sizeof number);
+    return number;
+}
+
 /// What the bow of a line is judged by, a number per unknown each.
 template <class Real>
 struct Judged {
@@ -42,15 +50,12 @@ struct Judged {
 /// Zero where the lines of the unknowns from `at` on stay near their chords, else one; one for what is not a number.
 template <class Number, class Real>
 [[gnu::always_inline]] inline Number straying(const Judged<Real>& j, std::size_t at) {
-    const auto read = [at](const Real* from) {
-        Number number;
-        std::memcpy(&number, from + at, sizeof number);
-        return number;
-    };
-    const Number a = read(j.z0), b = read(j.z1), rise = b - a;
-    const Number swing = larger(larger(read(j.high), a), b) - smaller(smaller(read(j.low), a), b);
-    const Number most = Real(4) * (read(j.tolerance) * larger(swing, read(j.least)) + read(j.floor));
-    const Number one = j.h * read(j.rate0) - rise, other = j.h * read(j.rate1) - rise;
+    const Number a = read<Number>(j.z0, at), b = read<Number>(j.z1, at), rise = b - a;
+    const Number swing =
+        larger(larger(read<Number>(j.high, at), a), b) - smaller(smaller(read<Number>(j.low, at), a), b);
+    const Number most = Real(4) * (read<Number>(j.tolerance, at) * larger(swing, read<Number>(j.least, at)) +
+                                   read<Number>(j.floor, at));
+    const Number one = j.h * read<Number>(j.rate0, at) - rise, other = j.h * read<Number>(j.rate1, at) - rise;
     const Number bow = larger(larger(one, -one), larger(other, -other)) + (one - one) + (other - other);
     return bow <= most ? Number{} : Number{} + Real(1);
 }
@@ -85,13 +90,9 @@ struct Swung {
 /// before, else zero
 template <class Number, class Real>
 [[gnu::always_inline]] inline Number widened(const Swung<Real>& s, std::size_t at) {
-    const auto read = [at](const Real* from) {
-        Number number;
-        std::memcpy(&number, from + at, sizeof number);
-        return number;
-    };
-    const Number z = read(s.z), low = read(s.low), high = read(s.high), size = read(s.size);
-    const Number forget = smaller(s.weight * read(s.forgetting), Number{} + Real(mostForgotten));
+    const Number z = read<Number>(s.z, at), low = read<Number>(s.low, at), high = read<Number>(s.high, at),
+                 size = read<Number>(s.size, at);
+    const Number forget = smaller(s.weight * read<Number>(s.forgetting, at), Number{} + Real(mostForgotten));
     const Number lower = smaller(z, low + forget * (z - low)), higher = larger(z, high + forget * (z - high));
     std::memcpy(s.low + at, &lower, sizeof lower);
     std::memcpy(s.high + at, &higher, sizeof higher);
