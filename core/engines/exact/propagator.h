@@ -34,7 +34,8 @@ public:
     void advance(Vector<Real>& y, Tick length);
     /// y <- y(t + seconds) by one Taylor step. @pre seconds is at most the base step
     void shortStep(Vector<Real>& y, Real seconds);
-    /// Up to a thirtieth less than `length`, and reached by few products; below the base step all of it
+    /// Less than `length` by up to a thirtieth, or a base step, and reached by few products; below the base step all of
+    /// it
     Tick easyStep(Tick length) const;
     /// About half of `length`, and reached by one or two products.
     Tick easyHalf(Tick length) const;
