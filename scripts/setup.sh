@@ -7,7 +7,7 @@ packages=(
   qt6-base-dev libqt6opengl6-dev qt6-svg-dev qt6-wayland libgl1-mesa-dev libvulkan-dev
   libqcustomplot-dev
   libeigen3-dev nlohmann-json3-dev libhdf5-dev zlib1g-dev libsqlite3-dev libspdlog-dev libfmt-dev libcli11-dev
-  libgtest-dev libbenchmark-dev hdf5-tools
+  libgtest-dev libbenchmark-dev hdf5-tools locales
   libsuitesparse-dev
   xvfb fonts-noto-core fonts-dejavu-core
   desktop-file-utils shared-mime-info

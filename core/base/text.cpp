@@ -2,6 +2,8 @@
 
 #include <algorithm>
 #include <cctype>
+#include <charconv>
+#include <cmath>
 
 namespace hedgerow {
 
@@ -55,6 +57,16 @@ std::string listed(const std::vector<std::string>& names) {
     if (names.size() == 1) return names.front();
     const std::vector<std::string> head(names.begin(), names.end() - 1);
     return joined(head, ", ") + " and " + names.back();
+}
+
+std::optional<double> numberIn(std::string_view text, std::string_view* rest) {
+    if (text.starts_with('+') && !text.starts_with("+-")) text.remove_prefix(1);
+    double value = 0;
+    const auto read = std::from_chars(text.data(), text.data() + text.size(), value);
+    text.remove_prefix(static_cast<std::size_t>(read.ptr - text.data()));
+    if (read.ec != std::errc() || !std::isfinite(value) || (!rest && !text.empty())) return {};
+    if (rest) *rest = text;
+    return value;
 }
 
 bool isIdentifier(std::string_view text) {

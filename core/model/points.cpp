@@ -53,17 +53,16 @@ Result<std::vector<TablePoint>> readTable(const std::filesystem::path& path) {
         std::replace(line.begin(), line.end(), ';', ',');
         if (line.find_first_not_of(" \t\r,") == std::string::npos) continue;
         const std::size_t comma = line.find(',');
-        char *endOfTime = nullptr, *endOfValue = nullptr;
-        const std::string first = line.substr(0, comma),
-                          second = comma == std::string::npos ? "" : line.substr(comma + 1);
-        const TablePoint point{std::strtod(first.c_str(), &endOfTime), std::strtod(second.c_str(), &endOfValue)};
-        if (endOfTime == first.c_str() || endOfValue == second.c_str() || !std::isfinite(point.t) ||
-            !std::isfinite(point.value)) {
+        const std::string_view first = std::string_view(line).substr(0, comma),
+                               second = comma == std::string::npos ? "" : std::string_view(line).substr(comma + 1);
+        std::string_view rest;
+        const auto t = numberIn(trimmed(first), &rest), value = numberIn(trimmed(second), &rest);
+        if (!t || !value) {
             if (points.empty() && number == 1) continue;
             return Error{ErrorCode::syntax, fmt::format("{}, line {}: a time and a value were expected",
                                                         path.filename().string(), number)};
         }
-        points.push_back(point);
+        points.push_back({*t, *value});
         if (points.size() > mostPoints)
             return Error{ErrorCode::resource, fmt::format("{} has more than {} lines", path.string(), mostPoints)};
     }

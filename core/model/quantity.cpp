@@ -488,7 +488,7 @@ FormattedQuantity formatParts(double value, std::string_view unit, int digits) {
     if (value != 0 && prefixed) {
         // Rounding first, so that 999.96 does not become "1000".
         const double magnitude = std::abs(value);
-        const double rounded = std::strtod(fmt::format("{:.{}e}", magnitude, digits - 1).c_str(), nullptr);
+        const double rounded = numberIn(fmt::format("{:.{}e}", magnitude, digits - 1)).value_or(magnitude);
         group = std::clamp(static_cast<int>(std::floor(std::log10(rounded) / 3 + 1e-12)), -5, 5);
         mantissa = value / std::pow(10.0, 3 * group);
     }

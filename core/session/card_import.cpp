@@ -122,7 +122,8 @@ private:
                      saturation = std::max(taker.get("IS").value_or(1e-16), 1e-40),
                      base = std::max(taker.get("RB").value_or(0), 0.0), emitter = taker.get("RE").value_or(0);
         part.values.set("beta", number(gain));
-        part.values.set("betar", number(std::max(taker.get("BR").value_or(1), 1e-3)));
+        const double reverse = std::max(taker.get("BR").value_or(1), 1e-3);
+        part.values.set("betar", number(reverse));
         part.values.set("is", number(saturation));
         part.values.set("n", number(std::clamp(emission, 0.5, 10.0)));
         part.values.set("rb", number(base + emitter * (1 + gain)));
@@ -134,7 +135,7 @@ private:
         part.values.set("tf", number(std::max(taker.get("TF").value_or(0), 0.0)));
         part.values.set("tr", number(std::max(taker.get("TR").value_or(0), 0.0)));
         // Rungs 2 and 3: the base at the current, and a collector as it saturates at a tenth of the gain.
-        const double thermal = emission * 0.025693, forced = gain / 10, reverse = std::stod(*part.values.find("betar"));
+        const double thermal = emission * 0.025693, forced = gain / 10;
         part.values.set("vf", number(thermal * std::log(current_ / saturation + 1)));
         // From i_C = f i_B of the transport form: exp(v_CE / (n V_T)) = (1 + (1 + f) / beta_R) / (1 - f / beta).
         part.values.set("vsat", number(thermal * std::log((1 + (1 + forced) / reverse) / (1 - forced / gain))));

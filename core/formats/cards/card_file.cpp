@@ -2,7 +2,6 @@
 
 #include <algorithm>
 #include <cctype>
-#include <charconv>
 #include <cmath>
 
 #include <fmt/format.h>
@@ -181,12 +180,11 @@ private:
 
 Result<double> cardNumber(std::string_view text) {
     text = trimmed(text);
-    if (!text.empty() && text.front() == '+') text.remove_prefix(1);
-    double value = 0;
-    const auto [end, wrong] = std::from_chars(text.data(), text.data() + text.size(), value);
-    if (wrong != std::errc() || !std::isfinite(value))
-        return Error{ErrorCode::syntax, fmt::format("'{}' is no number", text)};
-    const std::string unit = upperCase(text.substr(static_cast<std::size_t>(end - text.data())));
+    std::string_view behind;
+    const auto number = numberIn(text, &behind);
+    if (!number) return Error{ErrorCode::syntax, fmt::format("'{}' is no number", text)};
+    const double value = *number;
+    const std::string unit = upperCase(behind);
     for (const char c : unit)
         if (!std::isalpha(static_cast<unsigned char>(c)))
             return Error{ErrorCode::syntax, fmt::format("'{}' is no number", text)};

@@ -1,7 +1,6 @@
 #include "formats/csv/read_csv.h"
 
 #include <algorithm>
-#include <charconv>
 #include <cmath>
 
 #include <fmt/format.h>
@@ -50,10 +49,9 @@ std::vector<std::string> fieldsOf(std::string_view line, char separator) {
 /// A field is a number with a point or, where it cannot separate, a comma.
 bool number(std::string field, char separator, double& value) {
     if (separator != ',') std::replace(field.begin(), field.end(), ',', '.');
-    std::string_view text = field;
-    if (text.starts_with('+')) text.remove_prefix(1);
-    const auto read = std::from_chars(text.data(), text.data() + text.size(), value);
-    return !text.empty() && read.ec == std::errc() && read.ptr == text.data() + text.size() && std::isfinite(value);
+    const auto read = numberIn(field);
+    value = read.value_or(0);
+    return read.has_value();
 }
 
 char separatorOf(std::string_view line) {
