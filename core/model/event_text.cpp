@@ -50,7 +50,7 @@ Result<SceneEvent> readEventText(std::string_view text, const SceneEvent& like) 
         value = value.substr(0, over);
     }
     event.value = trimmed(value);
-    if (event.value.empty()) return fault(equal + 1, "the new value is missing");
+    if (event.value.empty() || event.value.starts_with("over ")) return fault(equal + 1, "the new value is missing");
     return event;
 }
 

@@ -76,6 +76,7 @@ private:
     Operand standardFunction(const Token& at, std::vector<Operand> arguments);
     Operand ownFunction(const Token& at, int unit);
     Operand combine(const Token& at, const std::string& symbol, Operand a, Operand b);
+    static std::int64_t folded(const Token& at, const std::string& symbol, const Operand& a, const Operand& b);
     Operand compare(const Token& at, const std::string& symbol, Operand a, Operand b);
     Operand conversion(const Token& at, const Operand& from, const Type& to);
     std::vector<Operand> arguments();

@@ -173,6 +173,18 @@ Type Compiler::common(const Token& at, const Operand& a, const Operand& b) const
     return type;
 }
 
+/// Two whole numbers that stand in the source: what comes of them takes the type that is wanted, as they do.
+std::int64_t Compiler::folded(const Token& at, const std::string& symbol, const Operand& a, const Operand& b) {
+    const std::int64_t x = a.value.integer, y = b.value.integer;
+    const auto left = static_cast<std::uint64_t>(x), right = static_cast<std::uint64_t>(y);
+    if (symbol == "+") return static_cast<std::int64_t>(left + right);
+    if (symbol == "-") return static_cast<std::int64_t>(left - right);
+    if (symbol == "*") return static_cast<std::int64_t>(left * right);
+    if (y == 0) failAt(at, "a division by zero");
+    if (y == -1) return symbol == "/" ? static_cast<std::int64_t>(-left) : 0;  // the smallest number has no opposite
+    return symbol == "/" ? x / y : x % y;
+}
+
 Operand Compiler::combine(const Token& at, const std::string& symbol, Operand a, Operand b) {
     const bool logic = symbol == "AND" || symbol == "&" || symbol == "OR" || symbol == "XOR";
     // A time can be stretched by a number.
@@ -211,6 +223,7 @@ Operand Compiler::combine(const Token& at, const std::string& symbol, Operand a,
                                       : Op::divideR,
                       type, left, right);
     }
+    if (a.literal && b.literal && type.bits == 64) return literalOf(type, Slot{.integer = folded(at, symbol, a, b)});
     const std::uint32_t left = as(at, a, type), right = as(at, b, type);
     const Operand value = result(symbol == "+"   ? Op::addI
                                  : symbol == "-" ? Op::subtractI
