@@ -260,6 +260,11 @@ Result<std::vector<TimedEvent>> timesOf(const Scene& scene, const Project& proje
 
 Result<std::vector<Stretch>> stretchesOf(const Scene& scene, const Project& project, const PartLibrary& library,
                                          Tick end) {
+    if (scene.events.empty()) {
+        Stretch whole{0, end, {}, {}};
+        whole.changes.to = end;
+        return std::vector{whole};
+    }
     return Planner(scene, project, library).stretches(end);
 }
 

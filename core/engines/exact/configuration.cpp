@@ -173,7 +173,6 @@ void Configuration<Real>::finish(const std::vector<Triplet>& rates) {
         slopes = addProduct(slopes, Real(1), lift_, multiply(jump_, slopes));
     }
     generator = Rows<Real>(std::move(slopes), full_);
-    if (full_) readout();
 }
 
 template <class Real>
@@ -188,7 +187,7 @@ const Matrix<Real>& Configuration<Real>::readout() const {
 
 template <class Real>
 void Configuration<Real>::read(const Real* y, Real* z) const {
-    if (full_) return multiply(readout_, y, z);
+    if (full_) return multiply(readout(), y, z);
     if (projects) {
         consistent_ = Eigen::Map<const Vector<Real>>(y, open_.cols());
         project(consistent_.data());
@@ -204,7 +203,7 @@ void Configuration<Real>::read(const Real* y, Real* z) const {
 
 template <class Real>
 Real Configuration<Real>::read(int unknown, const Vector<Real>& y) const {
-    if (full_) return readout_.row(unknown).dot(y);
+    if (full_) return readout().row(unknown).dot(y);
     const Real* at = y.data();
     if (projects) {
         consistent_ = y;

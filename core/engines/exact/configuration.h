@@ -56,7 +56,7 @@ private:
     Sparse<Real> open_, impulse_;   ///< u = open * y, and its integral over the instant of entering
     Sparse<Real> lift_, jump_;      ///< y just after entering = y + lift * jump * y, of low rank
     bool full_ = true;              ///< small enough for products with full matrices to be the faster ones
-    mutable Matrix<Real> readout_;  ///< where it is not full: empty until asked for
+    mutable Matrix<Real> readout_;  ///< empty until asked for: some configurations are only tried
     mutable Vector<Real> consistent_, u_, jumped_;
 };
 
