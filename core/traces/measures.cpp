@@ -43,15 +43,16 @@ double passage(double t0, double v0, double t1, double v1, double level) {
 /// The first time from one level to the other, both passed in this direction.
 std::optional<double> transition(const Trace& trace, Tick from, Tick to, double start, double end) {
     const double sign = end > start ? 1 : -1;
-    std::optional<double> left, length;
+    bool left = false, arrived = false;
+    double since = 0, length = 0;
     forEachLine(trace, from, to, [&](double t0, double v0, double t1, double v1) {
         const double a = sign * v0, b = sign * v1;
-        if (a <= sign * start && b > sign * start) left = passage(t0, v0, t1, v1, start);
-        if (b <= sign * start) left.reset();
-        if (left && b >= sign * end && a < sign * end) length = passage(t0, v0, t1, v1, end) - *left;
-        return !length;
+        if (a <= sign * start && b > sign * start) left = true, since = passage(t0, v0, t1, v1, start);
+        if (b <= sign * start) left = false;
+        if (left && b >= sign * end && a < sign * end) arrived = true, length = passage(t0, v0, t1, v1, end) - since;
+        return !arrived;
     });
-    return length;
+    return arrived ? std::optional(length) : std::nullopt;
 }
 
 void addStepMeasures(const Trace& trace, Tick from, Tick to, WaveMeasures& all) {
