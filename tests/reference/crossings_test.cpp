@@ -185,6 +185,31 @@ TEST(Crossings, CloseOnesKeepTheirOrder) {
     }
 }
 
+// The two diodes of a bridge that conduct together share what they block: both reach their knees at one instant, which
+// is one event, located the same in long double, although what counts as noise there is a part of a millivolt.
+TEST(Crossings, DiodesInSeriesStartAndStopTogether) {
+    Circuit c;
+    c.add("sine-voltage", "V1", {"line", "n"}, {{"peak", "325"}, {"f", "50"}, {"ri", "0.4"}, {"li", "600u"}}, 2)
+        .add("capacitor", "C1", {"p", "0"}, {{"c", "470u"}, {"v0", "290"}})
+        .add("resistor", "R1", {"p", "0"}, {{"r", "120"}});
+    const Circuit::Values knees = {{"vf", "0.9"}, {"ron", "20m"}, {"roff", "10M"}};
+    c.add("diode", "D1", {"line", "p"}, knees, 2)
+        .add("diode", "D2", {"n", "p"}, knees, 2)
+        .add("diode", "D3", {"0", "line"}, knees, 2)
+        .add("diode", "D4", {"0", "n"}, knees, 2)
+        .plan("100m");
+    const auto r = run(c);
+    ASSERT_TRUE(r);
+    for (const auto& [one, other] : {std::pair{"D1.on", "D4.on"}, std::pair{"D2.on", "D3.on"}}) {
+        EXPECT_EQ(edges(*r, one), edges(*r, other));
+        EXPECT_EQ(edges(*r, one).size(), 10u) << "once on and once off a cycle";
+    }
+    const auto check = verify(*r, CancelToken());
+    ASSERT_TRUE(check) << check.error().message;
+    EXPECT_TRUE(check->sameEvents) << check->events << " and " << check->referenceEvents;
+    EXPECT_LT(check->largestShift, 1e-12);
+}
+
 // A guard that dips below zero and comes back within a small part of a period is met twice, however long the steps are
 // that a series is good for; one that stays above it by as little is not met. The dip of a sine of amplitude one below
 // its offset 1 - d lasts 2 acos(1 - d) / w. What is shorter than a base step, 2e-3 / w, is beyond the resolution.

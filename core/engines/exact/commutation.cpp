@@ -17,7 +17,8 @@ constexpr std::size_t cacheBytes = std::size_t{48} << 20;
 constexpr std::int64_t configurationsPerTrim = 32;
 constexpr int worthLooking = 8;  ///< looks at guards before they get a matrix of their own
 constexpr double microStepSeconds = 1e-9;
-constexpr double lenience = 1e4;  ///< times its noise a guard may be off when nothing else fits
+constexpr double patience = 1e-6;  ///< s: what leaves its noise later than that has not been decided
+constexpr double lenience = 1e4;   ///< times its noise a guard may be off when nothing else fits
 
 template <class Z>
 auto along(const Terms& terms, const Z& z) {
@@ -434,13 +435,26 @@ void Commutation<Real>::judgeGuards(Mode<Real>& mode, const Vector<Real>& after,
     }
     const bool mayContradict = mode.configuration().contradiction.rows() > 0;
     if ((undecided.empty() && !mayContradict) || !trial.violators.empty()) return;
-    Vector<Real> later = after;
-    const Tick base = mode.propagator().baseStep();
-    mode.propagator().advance(later, lenient_ ? base : std::max(base, toTicks(microStepSeconds)));
+    const Tick base = mode.propagator().baseStep(), micro = lenient_ ? base : std::max(base, toTicks(microStepSeconds));
+    Vector<Real> later = after, soon(values.size());
+    mode.propagator().advance(later, micro);
     if (mayContradict && contradicted(mode, later, trial)) return;
-    mode.guardValue.apply(later.data(), values.data());
+    mode.guardValue.apply(later.data(), soon.data());
+    Tick longer = 0;  // until what falls slowly has left its noise
+    for (const std::size_t i : undecided) {
+        const auto g = static_cast<Eigen::Index>(i);
+        const Real fall = values(g) - soon(g);
+        if (soon(g) < -noise[i])
+            trial.violators.push_back(i);
+        else if (fall > 0 && 3 * noise[i] * secondsOf<Real>(micro) < Real(patience) * fall)
+            longer = std::max(longer, toTicks(3 * noise[i] / fall * secondsOf<Real>(micro)));
+    }
+    if (longer <= micro || !trial.violators.empty() || lenient_) return;
+    later = after;
+    mode.propagator().advance(later, longer);
+    mode.guardValue.apply(later.data(), soon.data());
     for (const std::size_t i : undecided)
-        if (values(static_cast<Eigen::Index>(i)) < -noise[i]) trial.violators.push_back(i);
+        if (soon(static_cast<Eigen::Index>(i)) < -noise[i]) trial.violators.push_back(i);
 }
 
 /// Every combination of the segments that guards can lead to.
