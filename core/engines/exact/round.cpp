@@ -226,7 +226,11 @@ struct Round<Real>::Builder {
 template <class Real>
 std::size_t Round<Real>::bytes() const {
     Eigen::Index numbers = 0;
-    for (const Stage& stage : stages_) numbers += stage.rows.size() + stage.conditions.numbers();
+    for (const Stage& stage : stages_) {
+        numbers += stage.rows.size() + stage.conditions.numbers();
+        if (stage.to)
+            numbers += 2 * stage.to->guardValue.size();  // what is enough to enter, made when it is first asked
+    }
     return sizeof(Real) * static_cast<std::size_t>(numbers);
 }
 
