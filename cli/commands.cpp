@@ -4,8 +4,6 @@
 #include <atomic>
 #include <csignal>
 #include <filesystem>
-#include <fstream>
-#include <sstream>
 #include <thread>
 
 #include <fmt/format.h>
@@ -13,6 +11,7 @@
 #include <nlohmann/json.hpp>
 
 #include "base/text.h"
+#include "formats/file.h"
 #include "formats/hedge/hedge.h"
 #include "model/event_text.h"
 #include "model/modules.h"
@@ -22,6 +21,7 @@
 #include "session/card_import.h"
 #include "session/losses.h"
 #include "session/observations.h"
+#include "session/outside_files.h"
 #include "session/registry.h"
 #include "session/run.h"
 #include "session/state_file.h"
@@ -32,6 +32,7 @@ namespace hedgerow::cli {
 namespace {
 
 using Json = nlohmann::ordered_json;
+constexpr std::size_t mostCardBytes = std::size_t{64} << 20;
 
 Json toJson(const Error& error) {
     Json json = {{"message", error.message}};
@@ -42,16 +43,24 @@ Json toJson(const Error& error) {
     return json;
 }
 
+/// What is no UTF-8 is replaced: names in a project may be any bytes.
+void printJson(const Json& json) { fmt::print("{}\n", json.dump(2, ' ', false, Json::error_handler_t::replace)); }
+
 /// Loads a project or reports why not.
-std::shared_ptr<const Project> load(const std::string& path, bool json) {
+std::shared_ptr<const Project> load(const std::string& path, bool json, bool allowOutside = false) {
     auto loaded = loadHedge(path);
     if (!loaded) {
         if (json)
-            fmt::print("{}\n", Json{{"error", toJson(loaded.error())}}.dump(2));
+            printJson(Json{{"error", toJson(loaded.error())}});
         else
             spdlog::error("{}", loaded.error().text());
         return nullptr;
     }
+    ProjectFolder& folder = loaded->project.folder;
+    folder.allow(AllowedFiles::ofUser().of(path));
+    if (allowOutside) folder.allowAll();
+    for (const std::string& file : outsideFiles(loaded->project))
+        spdlog::warn("{} lies outside of the project's folder and is not read: --allow-outside allows it", file);
     if (!loaded->notice.empty()) spdlog::warn("{}", loaded->notice);
     return std::make_shared<const Project>(std::move(loaded->project));
 }
@@ -171,7 +180,7 @@ void report(const Run& run, const RunOptions& options, const Verification* verif
             json["observations"].push_back(toJson(seen.error));
             json["observations"].back()["at"] = seen.at;
         }
-        fmt::print("{}\n", json.dump(2, ' ', false, Json::error_handler_t::replace));
+        printJson(json);
         return;
     }
     fmt::print("{}", summary.full());
@@ -206,8 +215,8 @@ std::string formatOf(const std::string& file) {
 
 }  // namespace
 
-int check(const std::string& path, bool json) {
-    const auto project = load(path, json);
+int check(const std::string& path, bool json, bool allowOutside) {
+    const auto project = load(path, json, allowOutside);
     if (!project) return unreadable;
     std::vector<Error> errors = checkProject(*project, partLibrary()), cautions;
     const FlatProject flat = flattened(*project, partLibrary().catalogue());
@@ -222,8 +231,7 @@ int check(const std::string& path, bool json) {
         for (const Error& error : errors) list.push_back(toJson(error));
         Json doubts = Json::array();
         for (const Error& error : cautions) doubts.push_back(toJson(error));
-        fmt::print("{}\n",
-                   Json{{"errors", list}, {"cautions", doubts}}.dump(2, ' ', false, Json::error_handler_t::replace));
+        printJson(Json{{"errors", list}, {"cautions", doubts}});
     } else if (errors.empty()) {
         fmt::print("{}: sound, {} parts\n", path, project->sheet().parts.size());
     }
@@ -234,8 +242,8 @@ int check(const std::string& path, bool json) {
     return errors.empty() ? success : unsound;
 }
 
-int info(const std::string& path, bool json) {
-    const auto project = load(path, json);
+int info(const std::string& path, bool json, bool allowOutside) {
+    const auto project = load(path, json, allowOutside);
     if (!project) return unreadable;
     const NetList nets = findNets(project->sheet(), partLibrary().catalogue());
     Json result = {{"title", project->title}, {"description", project->description}};
@@ -265,7 +273,7 @@ int info(const std::string& path, bool json) {
         for (const QuantityInfo& quantity : elaboration->network.quantities)
             result["quantities"].push_back(quantity.name);
     if (json) {
-        fmt::print("{}\n", result.dump(2, ' ', false, Json::error_handler_t::replace));
+        printJson(result);
         return success;
     }
     for (const auto& [heading, content] : result.items()) {
@@ -282,17 +290,16 @@ int info(const std::string& path, bool json) {
 }
 
 int readCards(const std::string& file, const std::string& library, double current, int lines) {
-    std::ifstream in(file);
-    std::stringstream text;
-    if (!in || !(text << in.rdbuf())) {
-        fmt::print(stderr, "{} cannot be read\n", file);
+    const auto text = readFile(file, mostCardBytes);
+    if (!text) {
+        spdlog::error("{}", text.error().message);
         return unreadable;
     }
     if (!(current > 0)) {
         fmt::print(stderr, "--current must be above 0\n");
         return usage;
     }
-    const CardImport import = importCards(text.str(), current, CancelToken(), lines);
+    const CardImport import = importCards(*text, current, CancelToken(), lines);
     for (const ImportedDevice& device : import.devices) {
         fmt::print("{}  {}", device.part.name, device.part.kind);
         for (const auto& [key, value] : device.part.values.all()) fmt::print("  {} {}", key, value);
@@ -305,8 +312,8 @@ int readCards(const std::string& file, const std::string& library, double curren
     if (library.empty()) return success;
     const Status saved = saveHedge(projectOf(import, std::filesystem::path(file).stem().string()), library);
     if (!saved) {
-        fmt::print(stderr, "{}\n", saved.error().message);
-        return unreadable;
+        spdlog::error("{}", saved.error().message);
+        return unwritable;
     }
     fmt::print("wrote {}\n", library);
     return success;
@@ -345,12 +352,12 @@ int run(const RunOptions& options) {
         formats.push_back(formatOf(file));
         if (formats.back().empty()) return usage;
     }
-    const auto project = load(options.project, options.json);
+    const auto project = load(options.project, options.json, options.allowOutside);
     if (!project) return unreadable;
     auto prepared = Run::prepare(project, settings);
     if (!prepared) {
         if (options.json)
-            fmt::print("{}\n", Json{{"error", toJson(prepared.error())}}.dump(2));
+            printJson(Json{{"error", toJson(prepared.error())}});
         else
             spdlog::error("{}", prepared.error().text());
         return unsound;
@@ -361,8 +368,13 @@ int run(const RunOptions& options) {
             spdlog::error("there is no quantity '{}'; 'info' lists them", name);
             return usage;
         }
-    std::signal(SIGINT, [](int) { interrupted = true; });
-    std::signal(SIGTERM, [](int) { interrupted = true; });
+    // The first one stops the run and what is written of it; the second one ends the program.
+    const auto interrupt = [](int signal) {
+        interrupted = true;
+        std::signal(signal, SIG_DFL);
+    };
+    std::signal(SIGINT, interrupt);
+    std::signal(SIGTERM, interrupt);
     std::atomic<bool> over = false;
     std::thread watcher([&] { watch(theRun, over, options.quiet); });
     theRun.execute();
@@ -370,6 +382,9 @@ int run(const RunOptions& options) {
     if (options.verify && theRun.summary().end == RunEnd::finished) verification = verify(theRun, theRun.cancelToken());
     over = true;
     watcher.join();
+    // What was computed is written all the same; a further interrupt ends the program as usual.
+    std::signal(SIGINT, SIG_DFL);
+    std::signal(SIGTERM, SIG_DFL);
     report(theRun, options, verification && *verification ? &verification->value() : nullptr);
     for (std::size_t i = 0; i < options.outputs.size(); ++i) {
         if (auto status = exportRun(theRun, formats[i], options.outputs[i], options.quantities); !status) {

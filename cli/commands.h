@@ -19,8 +19,9 @@ enum ExitCode {
     differs = 7,     ///< --verify found another sequence of events
 };
 
-int check(const std::string& project, bool json);
-int info(const std::string& project, bool json);
+/// @param allowOutside  files outside of the project's folder are read too
+int check(const std::string& project, bool json, bool allowOutside);
+int info(const std::string& project, bool json, bool allowOutside);
 /// @param library  "" for none  @param current  A
 int readCards(const std::string& file, const std::string& library, double current, int lines);
 
@@ -28,6 +29,7 @@ struct RunOptions {
     std::string project, scene, plan, end, start, engine, step, method;
     std::string keep;    ///< file for the states at the end
     std::string losses;  ///< time before the end over which losses of switches are told; "" for none
+    bool allowOutside = false;  ///< files outside of the project's folder are read too
     bool evenOut = false, verify = false, roundEdges = false;
     std::vector<std::string> sets;        ///< NAME=VALUE
     std::vector<std::string> outputs;     ///< files, format by extension

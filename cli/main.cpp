@@ -1,5 +1,9 @@
 // hedgerow-cli: checks, describes and runs projects without a window.
 
+#include <cstdio>
+#include <new>
+#include <system_error>
+
 #include <spdlog/sinks/stdout_sinks.h>
 #include <spdlog/spdlog.h>
 #include <CLI/CLI.hpp>
@@ -21,12 +25,16 @@ int main(int argc, char** argv) {
 
     std::string project;
     bool json = false;
+    bool outside = false;
+    const char* const outsideHelp = "read the files outside of its folder that the project names";
     auto* checking = app.add_subcommand("check", "Finds what keeps a project from running");
     checking->add_option("project", project, "a *.hedge file")->required();
     checking->add_flag("--json", json, "print JSON");
+    checking->add_flag("--allow-outside", outside, outsideHelp);
     auto* describing = app.add_subcommand("info", "Lists parts, nets, parameters, plans and quantities of a project");
     describing->add_option("project", project, "a *.hedge file")->required();
     describing->add_flag("--json", json, "print JSON");
+    describing->add_flag("--allow-outside", outside, outsideHelp);
 
     std::string cards, library;
     double upTo = 10;
@@ -62,6 +70,7 @@ int main(int argc, char** argv) {
     running->add_option("--out", options.outputs, "a file to write, .csv or .h5; may be repeated");
     running->add_option("--quantity", options.quantities,
                         "a quantity to write, such as L1.i; all when not given; may be repeated");
+    running->add_flag("--allow-outside", options.allowOutside, outsideHelp);
     running->add_flag("--json", options.json, "print the summary as JSON");
     running->add_flag("--quiet", options.quiet, "no progress");
 
@@ -70,8 +79,22 @@ int main(int argc, char** argv) {
     } catch (const CLI::ParseError& error) {
         return app.exit(error) == 0 ? success : usage;
     }
-    if (checking->parsed()) return check(project, json);
-    if (describing->parsed()) return info(project, json);
-    if (reading->parsed()) return readCards(cards, library, upTo, lines);
-    return run(options);
+    const auto carryOut = [&]() -> int {
+        if (checking->parsed()) return check(project, json, outside);
+        if (describing->parsed()) return info(project, json, outside);
+        if (reading->parsed()) return readCards(cards, library, upTo, lines);
+        return run(options);
+    };
+    int code = success;
+    try {
+        code = carryOut();
+    } catch (const std::bad_alloc&) {
+        spdlog::error("there is no memory left");
+        return runFailed;
+    } catch (const std::system_error&) {  // fmt, where standard output takes no more
+        code = unwritable;
+    }
+    if (std::fflush(stdout) != 0 || std::ferror(stdout)) code = unwritable;
+    if (code == unwritable) spdlog::error("a result could not be written");
+    return code;
 }

@@ -234,7 +234,7 @@ void Card::addValue(const Part& part, const PartKind& kind, const ParameterKind&
             const PartType* const type = partLibrary().find(kindOf->id);
             const auto all = [&](std::string_view other) { return textValue(trial, *kindOf, other); };
             if (!type) return QString();
-            const Status sound = type->checkTexts(all, workspace_.project().folder.path);
+            const Status sound = type->checkTexts(all, workspace_.project().folder);
             return sound || sound.error().field != key ? Result<QString>(QString()) : sound.error();
         }
         auto value = partValue(trial, *kindOf, key, workspace_.parameters().lookup());
@@ -510,8 +510,9 @@ void Card::showPlan() {
     column_->addWidget(adding);
     field("start", "", &Plan::start, [this](const std::string& text) -> Result<QString> {
         if (text == "given" || text == "operating point") return QString();
-        const auto file = std::filesystem::path(workspace_.project().folder.path) / text;
-        if (std::filesystem::is_regular_file(file)) return QString("the end of another run");
+        std::error_code failed;
+        const ProjectFolder& folder = workspace_.project().folder;
+        if (std::filesystem::is_regular_file(folder.path() / text, failed)) return QString("the end of another run");
         return Error{ErrorCode::name, "it is 'given', 'operating point', or a file with the end of another run"};
     });
     addChoice("contradictions at the start", "plan.evenOut", {"refused", "evened out"},

@@ -198,7 +198,7 @@ private:
         const PartType* const type = kind.module ? nullptr : partLibrary().find(part.kind);
         if (!type) return {};
         return type->pinNames([&](std::string_view key) { return textValue(part, kind, key); },
-                              scene_.workspace.project().folder.path);
+                              scene_.workspace.project().folder);
     }
 
     /// Of a module, inside its box, and its title in the middle.

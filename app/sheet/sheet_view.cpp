@@ -223,7 +223,7 @@ SheetView::Hit SheetView::hit(const QPointF& at) const {
                 return {Hit::What::part, part->id, 0, part->at};
             continue;
         }
-        const bool named = kind->pins.size() > 1 || kind->pins[0].sort != PinSort::power;
+        const bool named = kind->pins.size() != 1 || kind->pins[0].sort != PinSort::power;
         const PartText text = partText(*part, *kind, lookup);
         if (named && text.nameBox.contains(at)) return {Hit::What::name, part->id, 0, part->at};
         if (named && text.valueBox.adjusted(0, 0, 4, 0).contains(at)) return {Hit::What::value, part->id, 0, part->at};

@@ -25,15 +25,39 @@ void Background::launch() {
     cancel_ = CancelToken();
     if (thread_.joinable()) thread_.join();  // it has delivered
     thread_ = std::thread([this, work = std::exchange(next_, nullptr), cancel = cancel_] {
-        auto deliver = work(cancel);
+        std::function<void()> deliver;
+        try {
+            deliver = work(cancel);
+        } catch (const std::bad_alloc&) {
+            deliver = [] {};  // there is no room for it now: what is shown stays
+        }
         QMetaObject::invokeMethod(this, [this, deliver = std::move(deliver), cancel] {
             busy_ = false;
             if (next_)
                 launch();
-            else if (!cancel.cancelled())
+            else if (!cancel.cancelled() && deliver)
                 deliver();
         });
     });
+}
+
+Finishers::~Finishers() {
+    for (Finisher& finisher : all_) finisher.thread.join();
+}
+
+void Finishers::start(std::function<void()> work) {
+    std::erase_if(all_, [](Finisher& finisher) {
+        if (!*finisher.over) return false;
+        finisher.thread.join();
+        return true;
+    });
+    auto over = std::make_shared<std::atomic<bool>>(false);
+    all_.push_back({std::thread([work = std::move(work), over]() mutable {
+                        work();
+                        work = nullptr;  // what it holds goes here, not in the window
+                        *over = true;
+                    }),
+                    over});
 }
 
 }  // namespace hedgerow::app

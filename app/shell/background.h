@@ -1,8 +1,11 @@
 #pragma once
 // Work that would make the window wait, done beside it.
 
+#include <atomic>
 #include <functional>
+#include <memory>
 #include <thread>
+#include <vector>
 
 #include <QObject>
 
@@ -32,6 +35,20 @@ private:
     CancelToken cancel_;
     Work next_;
     bool busy_ = false;
+};
+
+/// Work beside the window that is finished whatever becomes of the window, and joined at the latest with its end.
+class Finishers {
+public:
+    ~Finishers();
+    void start(std::function<void()> work);
+
+private:
+    struct Finisher {
+        std::thread thread;
+        std::shared_ptr<std::atomic<bool>> over;
+    };
+    std::vector<Finisher> all_;
 };
 
 }  // namespace hedgerow::app

@@ -2,9 +2,9 @@
 
 #include <QCoreApplication>
 #include <QDir>
-#include <QFile>
 #include <QFileInfo>
 
+#include "base/file.h"
 #include "base/text.h"
 #include "formats/hedge/hedge.h"
 #include "model/quantity.h"
@@ -49,38 +49,64 @@ Result<QString> shareInOwnLibrary(Workspace& workspace) {
            " in your library now: every project can use it";
 }
 
+namespace {
+
+/// A place among the user's libraries for a file of this name: what is there already stays, beside it, unless it is the
+/// same file word for word.
+Result<std::filesystem::path> addToOwnLibraries(const Project& project, const std::string& stem) {
+    constexpr int most = 1000;
+    const std::string text = writeHedge(project);
+    for (int n = 1; n < most; ++n) {
+        const auto target = ownLibraryFolder() / (stem + (n > 1 ? "-" + std::to_string(n) : "") + ".hedge");
+        std::error_code failed;
+        if (std::filesystem::exists(std::filesystem::symlink_status(target, failed))) {
+            const auto there = readFile(target);
+            if (there && *there == text) return target;
+            continue;
+        }
+        std::filesystem::create_directories(ownLibraryFolder(), failed);
+        if (auto status = saveHedge(project, target); !status) return status.error();
+        return target;
+    }
+    return Error{ErrorCode::file, "there are too many libraries called " + stem};
+}
+
+QString placeSaid(const std::filesystem::path& target, const QString& wanted) {
+    const QString name = QString::fromStdString(target.filename().string());
+    return name == wanted ? QString() : " (kept as " + name + ": there was a " + wanted + " already)";
+}
+
+}  // namespace
+
 Result<QString> addLibrary(Workspace& workspace, const QString& path) {
     auto loaded = loadHedge(path.toStdString());
     if (!loaded) return loaded.error();
     const QString name = QFileInfo(path).fileName();
     if (loaded->project.sheets.size() < 2 && loaded->project.kept.empty())
         return Error{ErrorCode::file, name.toStdString() + " holds neither modules nor kept parts"};
-    std::error_code failed;
-    std::filesystem::create_directories(ownLibraryFolder(), failed);
-    if (auto status = saveHedge(loaded->project, ownLibraryFolder() / name.toStdString()); !status)
-        return status.error();
+    const auto target = addToOwnLibraries(loaded->project, QFileInfo(path).completeBaseName().toStdString());
+    if (!target) return target.error();
     readLibraries(workspace);
-    return "The modules and parts of " + name + " can be placed in every project now";
+    return "The modules and parts of " + name + " can be placed in every project now" +
+           placeSaid(*target, QFileInfo(path).completeBaseName() + ".hedge");
 }
 
 Result<QString> addCards(Workspace& workspace, const QString& path) {
     constexpr double upTo = 10;  // A, of the straight lines of rungs 2 and 3
-    QFile file(path);
-    if (!file.open(QIODevice::ReadOnly))
-        return Error{ErrorCode::file, path.toStdString() + " cannot be read: " + file.errorString().toStdString()};
-    const CardImport import = importCards(file.readAll().toStdString(), upTo, CancelToken());
+    const auto text = readFile(path.toStdString());
+    if (!text) return text.error();
+    const CardImport import = importCards(*text, upTo, CancelToken());
     const QString name = QFileInfo(path).completeBaseName();
     const auto escaped = [](const std::string& text) { return QString::fromStdString(text).toHtmlEscaped(); };
     QString html = "<h2>" + name.toHtmlEscaped() + "</h2>";
     if (import.devices.empty() && import.modules.empty()) {
         html += "<p>No card in it became a part.</p>";
     } else {
-        std::error_code failed;
-        std::filesystem::create_directories(ownLibraryFolder(), failed);
-        const auto target = ownLibraryFolder() / (name.toStdString() + ".hedge");
-        if (auto status = saveHedge(projectOf(import, name.toStdString()), target); !status) return status.error();
+        const auto target = addToOwnLibraries(projectOf(import, name.toStdString()), name.toStdString());
+        if (!target) return target.error();
         readLibraries(workspace);
-        html += "<p>They can be placed in every project now: type their names over the sheet.</p><ul>";
+        html += "<p>They can be placed in every project now: type their names over the sheet" +
+                placeSaid(*target, name + ".hedge").toHtmlEscaped() + ".</p><ul>";
         for (const ImportedDevice& device : import.devices) {
             const PartKind& kind = *workspace.catalogue().find(device.part.kind);
             html += QString("<li><b>%1</b>: %2").arg(escaped(device.part.name), escaped(kind.title));

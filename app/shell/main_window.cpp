@@ -30,8 +30,10 @@
 #include "shell/gallery.h"
 #include "shell/help.h"
 #include "shell/libraries.h"
+#include "shell/offer_bar.h"
 #include "shell/report.h"
 #include "shell/run_strip.h"
+#include "style/ask_file.h"
 #include "style/picture_file.h"
 #include "style/theme.h"
 #include "timeline/events_row.h"
@@ -57,9 +59,8 @@ MainWindow::MainWindow() : commands_(this) {
     column->setContentsMargins(0, 0, 0, 0);
     column->setSpacing(0);
     strip_ = new RunStrip(workspace_, centre);
-    offer_ = new QFrame(centre);
-    offer_->setObjectName("offer");
-    offer_->hide();
+    offer_ = new OfferBar(centre);
+    outside_ = new OfferBar(centre);
     shelf_ = new Shelf(workspace_, centre);
     sheet_ = new SheetView(workspace_, centre);
     card_ = new Card(workspace_, centre);
@@ -97,6 +98,7 @@ MainWindow::MainWindow() : commands_(this) {
     both->setCollapsible(1, false);
     column->addWidget(strip_);
     column->addWidget(offer_);
+    column->addWidget(outside_);
     column->addWidget(both, 1);
     setCentralWidget(centre);
 
@@ -138,6 +140,11 @@ MainWindow::MainWindow() : commands_(this) {
                        " – Hedgerow");
         message_->hide();
     });
+    connect(&workspace_, &Workspace::checksChanged, this, &MainWindow::offerOutside);
+    connect(&workspace_, &Workspace::left, this, [this] {
+        declined_.clear();
+        outside_->close();
+    });
     connect(&workspace_, &Workspace::runsChanged, this, [this] {
         if (workspace_.running()) shelf_->show(Shelf::runs);
     });
@@ -164,8 +171,7 @@ MainWindow::MainWindow() : commands_(this) {
 
 void MainWindow::refreshTheme() {
     const Colours& p = colours();
-    offer_->setStyleSheet(QString("QFrame#offer { background: %1; border-bottom: 1px solid %2; }")
-                              .arg(p.gorseTint.name(), p.rule.name()));
+    for (OfferBar* bar : {offer_, outside_}) bar->refreshTheme();
     desk_->setStyleSheet(QString("QWidget#desk { background: %1; }").arg(p.paper.name()));
     desk_->refreshTheme();
     shelf_->findChild<QWidget*>("shelfPages")
@@ -228,11 +234,10 @@ void MainWindow::buildCommands() {
     });
     c.add(
         "Report…", {},
-        [this] {
-            QString path = QFileDialog::getSaveFileName(this, "Write a report of the shown run", {},
-                                                        "Web page (*.html);;Portable Document Format (*.pdf)");
-            if (path.isEmpty()) return;
-            if (QFileInfo(path).suffix().isEmpty()) path += ".html";
+        [this, hasRun] {
+            const QString path = askForSaving(this, "Write a report of the shown run", {},
+                                              {"Web page (*.html)", "Portable Document Format (*.pdf)"});
+            if (path.isEmpty() || !hasRun()) return;
             const Status written = writeReport(workspace_, *timeline_, path);
             say(written ? "wrote " + path : QString::fromStdString(written.error().text()), !written);
         },
@@ -240,6 +245,8 @@ void MainWindow::buildCommands() {
     c.add(
         "Compare all scenes", {}, [this] { workspace_.compareScenes(); }, nullptr,
         [this] { return !workspace_.running() && workspace_.project().scenes.size() > 1; });
+    c.add(
+        "Stop the export", {}, [this] { exportCancel_.cancel(); }, nullptr, [this] { return exporting_.busy(); });
     c.add("Save sheet as picture…", {}, [this] { exportPicture(); });
     c.add("Save the lanes as picture…", {}, [this] { timeline_->lanes().savePicture(); });
     c.add("Save the window as picture…", {}, [this] { saveWindowPicture(); });
@@ -388,36 +395,62 @@ void MainWindow::openByDialog() {
 
 bool MainWindow::save() {
     if (workspace_.path().isEmpty() || workspace_.readOnly()) return saveAs();
+    if (!mayOverwrite()) return false;
     auto status = workspace_.save(workspace_.path());
     if (!status) say(QString::fromStdString(status.error().text()), true);
     return static_cast<bool>(status);
 }
 
+/// Asks where another program has changed the file meanwhile.
+bool MainWindow::mayOverwrite() {
+    if (!workspace_.changedOnDisk()) return true;
+    QMessageBox question(QMessageBox::NoIcon, "Hedgerow",
+                         QFileInfo(workspace_.path()).fileName() +
+                             " was changed by another program since it was opened here. Saving replaces what it wrote.",
+                         QMessageBox::NoButton, this);
+    question.setObjectName("changedOnDisk");
+    const auto* replace = question.addButton("Replace it", QMessageBox::AcceptRole);
+    const auto* other = question.addButton("Save as…", QMessageBox::ActionRole);
+    question.setDefaultButton(question.addButton(QMessageBox::Cancel));
+    question.exec();
+    if (question.clickedButton() == other) return saveAs(), false;
+    return question.clickedButton() == replace;
+}
+
 bool MainWindow::saveAs() {
-    QString path =
-        QFileDialog::getSaveFileName(this, "Save the project", workspace_.path(), "Hedgerow projects (*.hedge)");
+    const QString path =
+        askForSaving(this, "Save the project", workspace_.path(), {"Hedgerow projects (*.hedge)"});
     if (path.isEmpty()) return false;
-    if (QFileInfo(path).suffix().isEmpty()) path += ".hedge";
     auto status = workspace_.save(path);
     if (!status) say(QString::fromStdString(status.error().text()), true);
     return static_cast<bool>(status);
 }
 
+/// Beside the window: a long run takes its time.
 void MainWindow::exportTraces() {
     const auto shown = workspace_.shownRun();
-    if (!shown || shown->running()) return;
-    QString path = QFileDialog::getSaveFileName(this, "Export the traces of this run", {},
-                                                "Comma-separated values (*.csv);;HDF5 (*.h5);;COMTRADE, text (*.cfg);;"
-                                                "COMTRADE, one file (*.cff);;Gates and states (*.vcd)");
+    if (!shown || !shown->run || shown->running()) return;
+    const QString path = askForSaving(this, "Export the traces of this run", {},
+                                      {"Comma-separated values (*.csv)", "HDF5 (*.h5)", "COMTRADE, text (*.cfg)",
+                                       "COMTRADE, one file (*.cff)", "Gates and states (*.vcd)"});
     if (path.isEmpty()) return;
-    if (QFileInfo(path).suffix().isEmpty()) path += ".csv";
+    QStringList others;
+    for (const auto& file : filesOfExport(path.toStdString()))
+        if (file != path.toStdString()) others << QString::fromStdString(file.string());
+    if (!mayReplace(this, others)) return;
     const QString ending = "." + QFileInfo(path).suffix().toLower();
     std::string format = "csv";
     for (const auto& known : traceFormats())
         if (ending == QString::fromUtf8(known->extension().data(), static_cast<qsizetype>(known->extension().size())))
             format = known->name();
-    auto status = exportRun(*shown->run, format, path.toStdString());
-    say(status ? "wrote " + path : QString::fromStdString(status.error().text()), !status);
+    say("writing " + path + "…", false);
+    exportCancel_ = CancelToken();
+    exporting_.start([this, run = shown->run, format, path, asked = exportCancel_](const CancelToken&) {
+        auto status = exportRun(*run, format, path.toStdString(), {}, asked);
+        return [this, status, path] {
+            say(status ? "wrote " + path : QString::fromStdString(status.error().text()), !status);
+        };
+    });
 }
 
 void MainWindow::exportPicture() {
@@ -468,41 +501,51 @@ void MainWindow::closeEvent(QCloseEvent* event) {
 
 void MainWindow::offerRecovery(std::vector<RecoveredWork> pending) {
     pending_ = std::move(pending);
-    delete offer_->layout();
-    qDeleteAll(offer_->findChildren<QWidget*>(QString(), Qt::FindDirectChildrenOnly));
-    offer_->setVisible(!pending_.empty());
-    if (pending_.empty()) return;
+    if (pending_.empty()) return offer_->close();
     const RecoveredWork& work = pending_.back();
     const QString name = work.originalPath.empty() ? "a project that was never saved"
                                                    : QFileInfo(QString::fromStdString(work.originalPath)).fileName();
-    auto* row = new QHBoxLayout(offer_);
-    row->setContentsMargins(16, 6, 16, 6);
-    auto* label = new QLabel(QString("Unsaved work on %1 was kept from a session that ended unexpectedly: %2 parts.")
-                                 .arg(name)
-                                 .arg(work.project.sheet().parts.size()),
-                             offer_);
-    auto* take = new QPushButton("Bring it back", offer_);
-    take->setObjectName("recover");
-    auto* drop = new QPushButton("Discard it", offer_);
-    drop->setObjectName("discardRecovered");
-    row->addWidget(label, 1);
-    row->addWidget(take);
-    row->addWidget(drop);
     const auto next = [this] {
+        if (pending_.empty()) return;
         RecoverySlot::discard(pending_.back().slot);
         pending_.pop_back();
         offerRecovery(std::move(pending_));
     };
-    // Queued: the buttons go with the offer.
-    connect(
-        take, &QPushButton::clicked, this,
-        [this, next] {
-            if (!mayLeave()) return;
-            workspace_.adopt(pending_.back().project, QString::fromStdString(pending_.back().originalPath), true);
-            next();
-        },
-        Qt::QueuedConnection);
-    connect(drop, &QPushButton::clicked, this, next, Qt::QueuedConnection);
+    const auto take = [this, next] {
+        if (pending_.empty() || !mayLeave()) return;
+        const Status kept = workspace_.recover(pending_.back());
+        if (kept) return next();
+        // It lies in its old place until it is saved.
+        say(QString::fromStdString(kept.error().message), true);
+        pending_.pop_back();
+        offerRecovery(std::move(pending_));
+    };
+    offer_->offer(QString("Unsaved work on %1 was kept from a session that ended unexpectedly: %2 parts.")
+                      .arg(name)
+                      .arg(work.project.sheet().parts.size()),
+                  {{"recover", "Bring it back", take}, {"discardRecovered", "Discard it", next}});
+}
+
+/// A project, maybe from a stranger, names files outside of its folder: they are read only when the user says so.
+void MainWindow::offerOutside() {
+    const std::set<std::string>& files = workspace_.outsideFiles();
+    if (files.empty() || files == declined_) return outside_->close();
+    constexpr int mostNamed = 4;
+    QStringList names;
+    for (const std::string& file : files) names << QString::fromStdString(file);
+    const auto more = names.size() - mostNamed;
+    if (more > 0) names = names.mid(0, mostNamed) << QString("and %1 more").arg(more);
+    outside_->offer("This project reads files outside of its folder: " + names.join(", ") +
+                        ". They are left out until you allow them.",
+                    {{"allowOutside", "Allow",
+                      [this] {
+                          if (auto allowed = workspace_.allowOutside(); !allowed)
+                              say(QString::fromStdString(allowed.error().message), true);
+                      }},
+                     {"declineOutside", "Leave them out", [this] {
+                          declined_ = workspace_.outsideFiles();
+                          outside_->close();
+                      }}});
 }
 
 }  // namespace hedgerow::app

@@ -6,7 +6,6 @@
 #include "shell/commands.h"
 #include "shell/workspace.h"
 
-class QFrame;
 class QLabel;
 
 namespace hedgerow::app {
@@ -18,6 +17,7 @@ class DeskView;
 class Finder;
 class Gallery;
 class Shelf;
+class OfferBar;
 class PathLine;
 class SheetView;
 class CodeView;
@@ -65,6 +65,8 @@ private:
     bool save();
     bool saveAs();
     void exportTraces();
+    void offerOutside();
+    bool mayOverwrite();
     void exportPicture();
     void saveWindowPicture();
     void print();
@@ -87,7 +89,10 @@ private:
     SheetView* sheet_;
     Card* card_;
     TimelineView* timeline_;
-    QFrame* offer_;
+    OfferBar *offer_, *outside_;  ///< work of a session that broke off, files outside of the project's folder
+    std::set<std::string> declined_;
+    Background exporting_;
+    CancelToken exportCancel_;
     QLabel* message_;
     std::vector<RecoveredWork> pending_;
 };

@@ -1,6 +1,7 @@
 #include "shell/runs.h"
 
 #include <algorithm>
+#include <future>
 
 #include "session/measured_run.h"
 #include "traces/expression.h"
@@ -14,6 +15,16 @@ constexpr std::size_t pointsAtOnce = 20'000;        ///< that a trace takes in
 constexpr std::size_t pointsWaitedFor = 1'000'000;  ///< of a run that is over: more come bit by bit
 constexpr int catchingMilliseconds = 8, endingMilliseconds = 300,
               followingMilliseconds = 24;  ///< for all traces, while a run goes on and at its end
+constexpr int waitMilliseconds = 150;  ///< for a ledger to be opened, before the window goes on without it
+
+Result<std::shared_ptr<Ledger>> openLedger(const std::filesystem::path& folder) {
+    try {
+        return Ledger::open(folder);
+    } catch (const std::bad_alloc&) {
+        return Error{ErrorCode::resource, "there is no memory left to list the kept runs"};
+    }
+}
+
 }  // namespace
 
 RunEntry::~RunEntry() {
@@ -26,10 +37,7 @@ Runs::Runs(ParameterLookup parameters, QObject* parent) : QObject(parent), param
     connect(&pollTimer_, &QTimer::timeout, this, &Runs::poll);
 }
 
-Runs::~Runs() {
-    stop();
-    for (std::thread& thread : keeping_) thread.join();  // what is over is kept before the program ends
-}
+Runs::~Runs() { leave(); }
 
 bool Runs::told(const Status& status) {
     if (!status) emit said(QString::fromStdString(status.error().message), true);
@@ -51,7 +59,7 @@ void Runs::start(std::shared_ptr<Run> run) {
         raw->live->execute();
         raw->over = true;
     });
-    ended_ = false;
+    current_ = entry;
     pollTimer_.start();
     keep(entry);
     show(entry);
@@ -65,15 +73,17 @@ void Runs::stop() {
 void Runs::poll() {
     const bool over = !running();
     // A run may store faster than can be looked at: the window goes on working, and the traces follow.
-    const bool all = catchUp(!over ? catchingMilliseconds : ended_ ? followingMilliseconds : endingMilliseconds);
+    const bool all = catchUp(!over ? catchingMilliseconds : !current_ ? followingMilliseconds : endingMilliseconds);
     emit progressed();
     if (over && all) {
         pollTimer_.stop();
-        if (ended_) emit changed();  // measures were made of the traces as far as they were known
+        if (!current_) emit changed();  // measures were made of the traces as far as they were known
     }
-    if (!over || ended_) return;
-    ended_ = true;
-    const RunPointer entry = runs_.front();
+    if (over && current_) noteEnd();
+}
+
+void Runs::noteEnd() {
+    const RunPointer entry = std::exchange(current_, nullptr);
     if (entry->thread.joinable()) entry->thread.join();
     const RunSummary& summary = entry->run->summary();
     entry->about.seconds = summary.second("total");
@@ -100,32 +110,52 @@ bool Runs::catchUp(int milliseconds) {
 
 // ---- the ledger
 
-void Runs::reset(const std::filesystem::path& folder) {
+void Runs::leave() {
     stop();
-    for (std::thread& thread : keeping_) thread.join();
-    keeping_.clear();
+    pollTimer_.stop();
+    ++generation_;
+    // A run that is stopped ends soon, but not at once: its thread is joined beside the window.
+    for (RunPointer& entry : runs_)
+        if (entry->thread.joinable()) finishers_.start([held = entry] { held->thread.join(); });
     runs_.clear();
     shown_.reset();
+    current_.reset();
     ledger_.reset();
     lastNumber_ = 0;
-    if (!folder.empty() && std::filesystem::exists(folder)) {
-        auto ledger = Ledger::open(folder);
-        if (ledger) {
-            ledger_ = *ledger;
-            if (!ledger_->notice().empty()) emit said(QString::fromStdString(ledger_->notice()), true);
-            listKept();
-        } else {
-            emit said(QString::fromStdString(ledger.error().message), true);
-        }
+}
+
+void Runs::list(const std::filesystem::path& folder) {
+    std::error_code failed;
+    if (folder.empty() || !std::filesystem::exists(folder, failed)) return emit changed();
+    auto promise = std::make_shared<std::promise<Result<std::shared_ptr<Ledger>>>>();
+    auto opened = promise->get_future().share();
+    finishers_.start([this, folder, promise, opened, generation = generation_] {
+        promise->set_value(openLedger(folder));
+        QMetaObject::invokeMethod(this, [this, opened, generation] {
+            if (generation == generation_ && !ledger_) take(opened.get());
+        });
+    });
+    if (opened.wait_for(std::chrono::milliseconds(waitMilliseconds)) == std::future_status::ready) take(opened.get());
+}
+
+/// The ledger of the project that is open.
+void Runs::take(const Result<std::shared_ptr<Ledger>>& ledger) {
+    if (ledger) {
+        ledger_ = *ledger;
+        if (!ledger_->notice().empty()) emit said(QString::fromStdString(ledger_->notice()), true);
+        listKept();
+    } else {
+        emit said(QString::fromStdString(ledger.error().message), true);
     }
     emit changed();
 }
 
 void Runs::keepIn(const std::filesystem::path& folder) {
     if (ledger_ && ledger_->folder() == folder) return;
-    auto ledger = Ledger::open(folder);
+    auto ledger = openLedger(folder);
     if (!ledger) return (void)told(ledger.error());
     ledger_ = *ledger;
+    if (!ledger_->notice().empty()) emit said(QString::fromStdString(ledger_->notice()), true);
     const std::vector<RunPointer> before(runs_.rbegin(), runs_.rend());
     // Those of another ledger stay there.
     std::erase_if(runs_, [](const RunPointer& entry) { return !entry->live && entry->measuredFrom.isEmpty(); });
@@ -152,26 +182,35 @@ void Runs::listKept() {
 
 /// Beside the window and the run: writing may take as long as the run.
 void Runs::keep(const RunPointer& entry) {
-    if (!ledger_) return;
-    keeping_.emplace_back([this, entry, ledger = ledger_] {
-        auto kept = ledger->keep(*entry->live, [raw = entry.get()] { return raw->over.load(); });
-        QMetaObject::invokeMethod(this, [this, entry, kept = std::move(kept)] {
+    if (!ledger_ || ledger_->readOnly()) return;
+    finishers_.start([this, entry, ledger = ledger_, generation = generation_] {
+        const auto kept = [&]() -> Result<KeptRun> {
+            try {
+                return ledger->keep(*entry->live, [raw = entry.get()] { return raw->over.load(); });
+            } catch (const std::bad_alloc&) {
+                return Error{ErrorCode::resource, "the run was not kept: there is no memory left"};
+            }
+        }();
+        QMetaObject::invokeMethod(this, [this, entry, ledger, kept, generation] {
             if (!kept) {
-                if (entry->live->points() > 0) (void)told(kept.error());
+                if (generation == generation_ && entry->live->points() > 0) (void)told(kept.error());
                 return;
             }
             const KeptRun meanwhile = std::exchange(entry->about, *kept);
-            if (!meanwhile.name.empty()) setName(entry, meanwhile.name);
-            if (!meanwhile.note.empty()) setNote(entry, meanwhile.note);
-            if (meanwhile.star) setStar(entry, true);
             entry->number = kept->number;
+            entry->about.name = meanwhile.name, entry->about.note = meanwhile.note, entry->about.star = meanwhile.star;
+            Status said;
+            if (!meanwhile.name.empty()) said = ledger->setName(kept->number, meanwhile.name);
+            if (!meanwhile.note.empty() && said) said = ledger->setNote(kept->number, meanwhile.note);
+            if (meanwhile.star && said) said = ledger->setStar(kept->number, true);
+            if (generation != generation_) return;
+            (void)told(said);
             lastNumber_ = std::max(lastNumber_, kept->number);
-            const auto gone = [this](const RunPointer& other) {  // beyond the bound
-                std::error_code failed;
+            const auto gone = [&](const RunPointer& other) {  // beyond the bound
                 return other != shown_ && !other->pinned && !other->running() && !other->about.file.empty() &&
-                       !std::filesystem::exists(ledger_->folder() / other->about.file, failed);
+                       !ledger->has(other->about);
             };
-            if (ledger_) std::erase_if(runs_, gone);
+            if (ledger_ == ledger) std::erase_if(runs_, gone);
             emit changed();
         });
     });
@@ -179,6 +218,7 @@ void Runs::keep(const RunPointer& entry) {
 
 bool Runs::load(RunEntry& entry) {
     if (entry.run) return true;
+    if (!ledger_) return false;
     auto loaded = ledger_->load(entry.about);
     if (!loaded) {
         emit said(QString::fromStdString(loaded.error().message), true);
@@ -217,6 +257,7 @@ bool Runs::addMeasured(const QString& path) {
 }
 
 void Runs::setTiming(const RunPointer& entry, double offset, double scale) {
+    if (!entry->run) return;
     auto moved = retimed(*entry->run, offset, scale);
     if (!moved) return (void)told(moved.error());
     entry->run = *moved;
@@ -265,7 +306,7 @@ void Runs::setStar(const RunPointer& entry, bool star) {
 }
 
 void Runs::remove(const RunPointer& entry) {
-    if (entry->running()) return;
+    if (entry->running() || entry == current_) return;
     if (ledger_ && !entry->about.file.empty() && !told(ledger_->remove(entry->number))) return;
     if (shown_ == entry) shown_.reset();
     std::erase(runs_, entry);

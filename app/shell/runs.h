@@ -16,6 +16,7 @@
 #include "model/quantity.h"
 #include "session/ledger.h"
 #include "session/run.h"
+#include "shell/background.h"
 
 namespace hedgerow::app {
 
@@ -49,12 +50,16 @@ public:
     /// Newest first.
     const std::vector<RunPointer>& all() const { return runs_; }
     const RunPointer& shown() const { return shown_; }
-    bool running() const { return !runs_.empty() && runs_.front()->running(); }
+    bool running() const { return current_ && current_->running(); }
 
     void start(std::shared_ptr<Run> run);
     void stop();
-    /// Another project: forgets the runs of this session and lists those of the ledger in `folder`; "" for none.
-    void reset(const std::filesystem::path& folder);
+    /// Leaves the project: stops what runs, and forgets all runs. What is over is still kept in the ledger it belongs
+    /// to, beside the window, and says nothing to it any more.
+    void leave();
+    /// Lists the runs of the ledger in `folder`, if there is one. Where that takes long the window does not wait: they
+    /// come later.
+    void list(const std::filesystem::path& folder);
     /// The project has a place now: runs are kept there from now on, those of this session too.
     void keepIn(const std::filesystem::path& folder);
 
@@ -93,6 +98,8 @@ signals:
 
 private:
     void poll();
+    void noteEnd();
+    void take(const Result<std::shared_ptr<Ledger>>& ledger);
     bool catchUp(int milliseconds);
     bool load(RunEntry& entry);
     void keep(const RunPointer& entry);
@@ -106,9 +113,10 @@ private:
     RunPointer shown_;
     std::shared_ptr<Ledger> ledger_;
     std::int64_t lastNumber_ = 0;
-    bool ended_ = true;  ///< the end of the newest run was taken note of
     QTimer pollTimer_;
-    std::vector<std::thread> keeping_;
+    RunPointer current_;            ///< the run that was started last, until its end is noted
+    std::int64_t generation_ = 0;   ///< grows with each project that is left
+    Finishers finishers_;           ///< last: they end before anything they use
 };
 
 }  // namespace hedgerow::app

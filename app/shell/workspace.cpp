@@ -2,6 +2,9 @@
 
 #include <fmt/format.h>
 #include <QDir>
+#include <QFileInfo>
+
+#include "base/file.h"
 
 #include "formats/hedge/hedge.h"
 #include "model/edits.h"
@@ -15,7 +18,7 @@
 namespace hedgerow::app {
 
 namespace {
-constexpr int keepMilliseconds = 1500;  ///< after the last change
+constexpr int keepMilliseconds = 800;  ///< after the first change that is not kept yet
 constexpr int estimateMilliseconds = 150;
 constexpr std::size_t mostObserved = 2'000'000;  ///< points of a run that is looked through in the window's thread
 }  // namespace
@@ -42,6 +45,9 @@ Workspace::Workspace(QObject* parent) : QObject(parent), catalogue_(partLibrary(
     keepTimer_.setSingleShot(true);
     estimateTimer_.setInterval(estimateMilliseconds);
     estimateTimer_.setSingleShot(true);
+    nextRunTimer_.setInterval(0);
+    nextRunTimer_.setSingleShot(true);
+    connect(&nextRunTimer_, &QTimer::timeout, this, &Workspace::runNext);
     connect(&keepTimer_, &QTimer::timeout, this, &Workspace::keepWork);
     connect(&estimateTimer_, &QTimer::timeout, this, &Workspace::estimate);
     adopt({}, {}, false);
@@ -190,7 +196,7 @@ void Workspace::afterChange() {
     const bool selectionShrank = still != selection_;
     selection_ = std::move(still);
     if (!problems_.empty()) setProblems({});
-    keepTimer_.start();
+    if (!keepTimer_.isActive()) keepTimer_.start();  // steady editing must not put it off
     estimateTimer_.start();
     emit projectChanged();
     if (selectionShrank) emit selectionChanged();
@@ -214,10 +220,13 @@ const Part* Workspace::selectedPart() const {
 }
 
 Status Workspace::open(const QString& path) {
+    const std::string stamp = fileStamp(path.toStdString());
     auto loaded = loadHedge(path.toStdString());
     if (!loaded) return loaded.error();
+    loaded->project.folder.allow(AllowedFiles::ofUser().of(path.toStdString()));
     adopt(std::move(loaded->project), QDir(path).absolutePath(), false);
-    runList_->reset(ledgerFolder());
+    stamp_ = stamp;
+    runList_->list(ledgerFolder());
     readOnly_ = loaded->readOnly;
     if (!loaded->notice.empty()) emit refused(QString::fromStdString(loaded->notice));
     emit fileChanged();
@@ -228,34 +237,95 @@ Status Workspace::save(const QString& path) {
     if (readOnly_ && path == path_)
         return Error{ErrorCode::file, "this project was written by a newer version: save it under another name"};
     if (auto status = saveHedge(project(), path.toStdString()); !status) return status;
+    stamp_ = fileStamp(path.toStdString());
+    const bool moved = path != path_;
     path_ = path;
     readOnly_ = false;
-    if (runs().empty()) runList_->reset(ledgerFolder());
+    if (moved) {
+        ProjectFolder folder = project().folder;
+        folder.moveTo(QFileInfo(path).absolutePath().toStdString());
+        history_.setFolder(std::move(folder));
+        estimateTimer_.start();
+    }
+    if (runs().empty()) runList_->leave(), runList_->list(ledgerFolder());
     history_.markSaved();
-    if (recovery_) recovery_->clear();
+    dropKeptWork();
     emit fileChanged();
     return {};
 }
 
+bool Workspace::changedOnDisk() const {
+    return !path_.isEmpty() && !stamp_.empty() && fileStamp(path_.toStdString()) != stamp_;
+}
+
+Status Workspace::recover(const RecoveredWork& work) {
+    Project project = work.project;
+    if (!work.originalPath.empty()) project.folder.allow(AllowedFiles::ofUser().of(work.originalPath));
+    // Kept by this session before it is shown: a crash from here on finds one copy or both.
+    Status kept = recovery_ ? recovery_->keep(project, work.originalPath, work.stamp)
+                            : Status(Error{ErrorCode::file, "unsaved work is not kept by this session"});
+    const QString path = QString::fromStdString(work.originalPath);
+    adopt(std::move(project), path, true);
+    stamp_ = work.stamp;
+    runList_->list(ledgerFolder());
+    return kept;
+}
+
+Status Workspace::allowOutside() {
+    if (outside_.empty()) return {};
+    ProjectFolder folder = project().folder;
+    folder.allow(outside_);
+    if (!path_.isEmpty())
+        if (auto kept = AllowedFiles::ofUser().allow(path_.toStdString(), outside_); !kept) return kept;
+    history_.setFolder(std::move(folder));
+    estimate();
+    emit projectChanged();
+    return {};
+}
+
+void Workspace::leave() {
+    emit left();
+    runList_->leave();
+    nextRunTimer_.stop();
+    estimateTimer_.stop();
+    comparing_.clear();
+    runAgain_ = false;
+    selection_.clear();
+    cursor_.reset();
+    mark_.reset();
+    cursorRun_.reset();
+    window_ = {0, 0};
+    periods_.reset();
+    chosenTrace_.clear();
+    problems_.clear();
+    checks_.clear();
+    observed_.clear();
+    price_.reset();
+    outside_.clear();
+    readOnly_ = false;
+    path_.clear();
+    stamp_.clear();
+}
+
 void Workspace::adopt(Project project, const QString& path, bool unsaved) {
-    runList_->reset({});
+    const auto before = history_.shared();  // what views look at lives until all have followed
+    leave();
     history_ = History(std::move(project));
     cataloguedParts_.clear();
     if (unsaved) history_.markUnsaved();
     path_ = path;
-    readOnly_ = false;
-    selection_.clear();
-    cursor_.reset();
     planName_ = this->project().plans.front().name;
     sceneName_ = this->project().scenes.front().name;
-    problems_.clear();
     afterChange();
     emit viewChanged();
     emit fileChanged();
     emit selectionChanged();
     emit runsChanged();
     emit cursorChanged();
+    emit measuredChanged();
+    emit chosenTraceChanged();
     emit problemsChanged();
+    emit checksChanged();
 }
 
 const Plan& Workspace::plan() const {
@@ -292,7 +362,7 @@ bool Workspace::start(const std::shared_ptr<const Project>& project, const std::
     auto prepared = Run::prepare(project, {scene, plan().name, "", {}});
     if (!prepared) return setProblems({prepared.error()}), false;
     if (const auto folder = ledgerFolder(); !folder.empty()) runList_->keepIn(folder);
-    const bool otherPlan = !shownRun() || shownRun()->run->plan() != plan().name;
+    const bool otherPlan = !shownRun() || !shownRun()->run || shownRun()->run->plan() != plan().name;
     runList_->start(*prepared);
     for (const LaneSet& set : this->project().laneSets)
         if (otherPlan && set.plan == plan().name && set.lanes != this->project().lanes) {
@@ -345,13 +415,14 @@ void Workspace::noteEnd(const RunEntry& entry) {
     if (entry.live && entry.run->points() < mostObserved)
         for (Observation& seen : observe(*entry.live)) observed_.push_back({std::move(seen.error), false, seen.at});
     check();
-    const bool again = std::exchange(runAgain_, false) && entry.run->summary().end == RunEnd::finished;
-    if (again) QTimer::singleShot(0, this, &Workspace::startRun);
-    if (comparing_.empty()) return;
-    if (entry.run->summary().end == RunEnd::finished)
-        QTimer::singleShot(0, this, &Workspace::runNextScene);
-    else
-        comparing_.clear();
+    if (entry.run->summary().end != RunEnd::finished) comparing_.clear(), runAgain_ = false;
+    if (runAgain_ || !comparing_.empty()) nextRunTimer_.start();
+}
+
+void Workspace::runNext() {
+    if (running()) return;
+    if (!comparing_.empty()) return runNextScene();
+    if (std::exchange(runAgain_, false)) startRun();
 }
 
 void Workspace::bringBack(const RunEntry& entry) {
@@ -434,11 +505,27 @@ void Workspace::setProblems(std::vector<Error> problems) {
     emit problemsChanged();
 }
 
+/// Beside the window: a slow disk must not make it wait.
 void Workspace::keepWork() {
     if (!recovery_) return;
-    if (!history_.modified()) return recovery_->clear();
-    if (auto status = recovery_->keep(project(), path_.toStdString()); !status)
-        emit refused(QString::fromStdString(status.error().message));
+    if (!history_.modified()) return dropKeptWork();
+    keeping_.start([this, slot = recovery_, project = history_.shared(), path = path_.toStdString(),
+                    stamp = stamp_](const CancelToken&) -> std::function<void()> {
+        auto status = slot->keep(*project, path, stamp);
+        return [this, status] {
+            if (!status) emit refused(QString::fromStdString(status.error().message));
+        };
+    });
+}
+
+/// After whatever is just being kept.
+void Workspace::dropKeptWork() {
+    if (!recovery_) return;
+    keepTimer_.stop();
+    keeping_.start([slot = recovery_](const CancelToken&) -> std::function<void()> {
+        slot->clear();
+        return [] {};
+    });
 }
 
 void Workspace::check() {
@@ -451,6 +538,7 @@ void Workspace::check() {
             checks_.push_back({std::move(error), false});
     }
     checks_.insert(checks_.end(), observed_.begin(), observed_.end());
+    outside_ = hedgerow::outsideFiles(project());
     emit checksChanged();
 }
 

@@ -16,6 +16,8 @@
 #include "session/library.h"
 #include "session/recovery.h"
 #include "session/run.h"
+#include "session/outside_files.h"
+#include "shell/background.h"
 #include "shell/runs.h"
 
 namespace hedgerow::app {
@@ -79,9 +81,17 @@ public:
     bool readOnly() const { return readOnly_; }
     Status open(const QString& path);
     Status save(const QString& path);
-    /// Shows a project that has no file: a new one, or recovered work.
+    /// Whether another program has changed the project's file since it was read or written here.
+    bool changedOnDisk() const;
+    /// Shows a project that has no file: a new one, or a copy.
     void adopt(Project project, const QString& path, bool unsaved);
+    /// Shows work that another session has left. @return whether this session keeps it too: else the copy must stay
+    Status recover(const RecoveredWork& work);
     void setRecoverySlot(std::unique_ptr<RecoverySlot> slot) { recovery_ = std::move(slot); }
+    /// Files outside of the project's folder that it names and may not read.
+    const std::set<std::string>& outsideFiles() const { return outside_; }
+    /// They may be read from now on, also when the project is opened again.
+    Status allowOutside();
 
     // Runs
     void setPlan(const QString& name);
@@ -151,17 +161,22 @@ signals:
     void chosenTraceChanged();
     void problemsChanged();
     void checksChanged();
+    void left();  ///< the project is about to be replaced: what is computed of it is of no use any more
     void refused(const QString& message);
 
 private:
+    /// The one place where a project is left: what belongs to it is stopped and forgotten.
+    void leave();
     void afterChange();
     bool start(const std::shared_ptr<const Project>& project, const std::string& scene);
+    void runNext();
     void runNextScene();
     void findPeriods();
     void followChange(const View& before);
     void refreshCatalogue();
     void setProblems(std::vector<Error> problems);
     void keepWork();
+    void dropKeptWork();
     void estimate();
     void check();
     std::filesystem::path ledgerFolder() const;
@@ -198,10 +213,14 @@ private:
     std::optional<Price> price_;
     /// By engine; measured anew by every run that has edges.
     std::map<std::string, Cost, std::less<>> costs_{{"exact", {25e-6, 1.2e3}}, {"adaptive", {2e-3, 2e4}}, {"fixed", {3e-6, 100}}};
-    std::unique_ptr<RecoverySlot> recovery_;
+    std::set<std::string> outside_;
+    std::string stamp_;  ///< of the project's file when it was last read or written here
+    std::shared_ptr<RecoverySlot> recovery_;
     bool runAgain_ = false;               ///< the circuit as it is, when the present run has finished
     std::vector<std::string> comparing_;  ///< scenes still to be run before it
     QTimer keepTimer_, estimateTimer_;
+    QTimer nextRunTimer_;  ///< what follows the run that has just ended
+    Background keeping_;   ///< of unsaved work; last: it ends before the slot
 };
 
 }  // namespace hedgerow::app

@@ -1,6 +1,5 @@
 #include "style/picture_file.h"
 
-#include <QFileDialog>
 #include <QFileInfo>
 #include <QImage>
 #include <QPdfWriter>
@@ -8,6 +7,7 @@
 #include <QWidget>
 
 #include "formats/file.h"
+#include "style/ask_file.h"
 
 namespace hedgerow::app {
 
@@ -54,11 +54,9 @@ Status writePictureOf(QWidget& widget, const QString& path) {
 }
 
 QString askForPictureFile(QWidget* parent, const QString& title) {
-    QString path = QFileDialog::getSaveFileName(
-        parent, title, {},
-        "Portable Network Graphics (*.png);;Scalable Vector Graphics (*.svg);;Portable Document Format (*.pdf)");
-    if (!path.isEmpty() && QFileInfo(path).suffix().isEmpty()) path += ".png";
-    return path;
+    return askForSaving(parent, title, {},
+                        {"Portable Network Graphics (*.png)", "Scalable Vector Graphics (*.svg)",
+                         "Portable Document Format (*.pdf)"});
 }
 
 }  // namespace hedgerow::app

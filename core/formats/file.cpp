@@ -4,7 +4,8 @@
 #include <sys/stat.h>
 #include <unistd.h>
 #include <cerrno>
-#include <cstring>
+#include <ctime>
+#include <random>
 
 #include <fmt/format.h>
 
@@ -12,79 +13,93 @@ namespace hedgerow {
 
 namespace {
 
-Error fileError(const std::filesystem::path& path, std::string_view doing) {
-    return {ErrorCode::file, fmt::format("{} cannot be {}: {}", path.string(), doing, std::strerror(errno))};
+constexpr std::string_view halfEnding = ".part";
+constexpr std::size_t halfDigits = 16;
+constexpr std::time_t halfAbandoned = 3600;  ///< s: no file is written for so long
+
+std::string halfWrittenName(std::string_view target) {
+    static thread_local std::mt19937_64 random{std::random_device{}()};
+    return fmt::format("{}.{:016x}{}", target, random(), halfEnding);
 }
 
-/// Closes the descriptor at the end of the scope.
-class Descriptor {
-public:
-    explicit Descriptor(int fd) : fd_(fd) {}
-    ~Descriptor() {
-        if (fd_ >= 0) ::close(fd_);
+/// What a process that was killed has left beside the target.
+void removeAbandoned(const OpenFolder& folder, const std::string& target) {
+    const std::time_t now = std::time(nullptr);
+    for (const std::string& name : folder.names()) {
+        struct stat info {};
+        if (isHalfWritten(name, target) && folder.entry(name) == OpenFolder::Entry::file &&
+            ::fstatat(folder.descriptor(), name.c_str(), &info, AT_SYMLINK_NOFOLLOW) == 0 &&
+            now - info.st_mtime > halfAbandoned)
+            (void)folder.removeFile(name);
     }
-    Descriptor(const Descriptor&) = delete;
-    Descriptor& operator=(const Descriptor&) = delete;
-    int get() const { return fd_; }
+}
 
-private:
-    int fd_;
-};
+/// Flushes a file in a folder to the disk.
+bool flush(const OpenFolder& folder, const std::string& name) {
+    const Descriptor file(::openat(folder.descriptor(), name.c_str(), O_RDWR | O_CLOEXEC | O_NOFOLLOW));
+    return file && ::fsync(file.get()) == 0;
+}
 
-/// Flushes a file, or the entry of a file in its folder, to the disk.
-bool flush(const std::filesystem::path& path, int flags) {
-    const Descriptor file(::open(path.c_str(), flags | O_CLOEXEC));
-    return file.get() >= 0 && ::fsync(file.get()) == 0;
+/// @param pathOf  the path by which `write` reaches a name in the folder
+Status replace(const OpenFolder& folder, const std::string& name, const WriteFile& write,
+               const std::function<std::filesystem::path(const std::string&)>& pathOf) {
+    const std::filesystem::path target = folder.path() / name;
+    if (!isPlainName(name)) return Error{ErrorCode::file, target.string() + " is no name of a file"};
+    const std::string temporary = halfWrittenName(name);
+    const auto failed = [&](const Error& error) {
+        (void)folder.removeFile(temporary);
+        return error;
+    };
+    {
+        const Descriptor made(
+            ::openat(folder.descriptor(), temporary.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0666));
+        if (!made) return fileError(target, "written");
+    }
+    if (auto status = write(pathOf(temporary)); !status) return failed(status.error());
+    struct stat old {};
+    if (::fstatat(folder.descriptor(), name.c_str(), &old, AT_SYMLINK_NOFOLLOW) == 0) {
+        if (S_ISDIR(old.st_mode)) return failed({ErrorCode::file, target.string() + " is a folder"});
+        if (S_ISREG(old.st_mode)) (void)::fchmodat(folder.descriptor(), temporary.c_str(), old.st_mode & 07777, 0);
+    }
+    if (!flush(folder, temporary) ||
+        ::renameat(folder.descriptor(), temporary.c_str(), folder.descriptor(), name.c_str()) != 0)
+        return failed(fileError(target, "written"));
+    (void)::fsync(folder.descriptor());  // the file is safe; some file systems refuse this for folders
+    removeAbandoned(folder, name);
+    return {};
 }
 
 }  // namespace
 
-Result<std::string> readFile(const std::filesystem::path& path, std::size_t mostBytes) {
-    const Descriptor file(::open(path.c_str(), O_RDONLY | O_CLOEXEC));
-    if (file.get() < 0) return fileError(path, "opened");
-    struct stat info {};
-    if (::fstat(file.get(), &info) != 0) return fileError(path, "read");
-    if (!S_ISREG(info.st_mode)) return Error{ErrorCode::file, path.string() + " is not a file"};
-    std::string content;
-    char buffer[1 << 16];
-    for (;;) {
-        const ssize_t got = ::read(file.get(), buffer, sizeof buffer);
-        if (got < 0 && errno == EINTR) continue;
-        if (got < 0) return fileError(path, "read");
-        if (got == 0) return content;
-        content.append(buffer, static_cast<std::size_t>(got));
-        if (content.size() > mostBytes)
-            return Error{ErrorCode::resource, fmt::format("{} is larger than {} MB", path.string(), mostBytes >> 20)};
-    }
+bool isHalfWritten(std::string_view name, std::string_view target) {
+    if (name.size() != target.size() + 1 + halfDigits + halfEnding.size() || !name.starts_with(target) ||
+        !name.ends_with(halfEnding) || name[target.size()] != '.')
+        return false;
+    return name.substr(target.size() + 1, halfDigits).find_first_not_of("0123456789abcdef") == std::string_view::npos;
 }
 
-Status replaceAtomically(const std::filesystem::path& path,
-                         const std::function<Status(const std::filesystem::path&)>& write) {
+Status replaceAtomically(const OpenFolder& folder, const std::string& name, const WriteFile& write) {
+    return replace(folder, name, write, [&](const std::string& file) { return folder.way(file); });
+}
+
+Status replaceAtomically(const std::filesystem::path& path, const WriteFile& write) {
     std::error_code ignored;
-    // A link stays a link: what it points to is replaced.
-    const std::filesystem::path target =
+    std::filesystem::path target =
         std::filesystem::is_symlink(path, ignored) ? std::filesystem::weakly_canonical(path, ignored) : path;
-    const std::filesystem::path temporary = target.string() + fmt::format(".{}.part", ::getpid());
-    if (auto status = write(temporary); !status) {
-        std::filesystem::remove(temporary, ignored);
-        return status;
-    }
-    struct stat old {};
-    if (::stat(target.c_str(), &old) == 0) (void)::chmod(temporary.c_str(), old.st_mode & 07777);
-    if (!flush(temporary, O_RDWR) || ::rename(temporary.c_str(), target.c_str()) != 0) {
-        const Error error = fileError(target, "written");
-        std::filesystem::remove(temporary, ignored);
-        return error;
-    }
-    const std::filesystem::path folder = target.parent_path().empty() ? "." : target.parent_path();
-    (void)flush(folder, O_RDONLY | O_DIRECTORY);  // the file is safe; some file systems refuse this for folders
-    return {};
+    const std::filesystem::path parent = target.parent_path().empty() ? "." : target.parent_path();
+    // The user chose this folder: links that lead to it are followed.
+    const std::filesystem::path real = std::filesystem::canonical(parent, ignored);
+    auto folder = OpenFolder::open(ignored ? parent : real);
+    if (!folder) return Error{ErrorCode::file, fmt::format("{} cannot be written: {}", target.string(),
+                                                           folder.error().message)};
+    return replace(*folder, target.filename().string(), write,
+                   [&](const std::string& file) { return folder->path() / file; });
 }
 
 Status writeFileAtomically(const std::filesystem::path& path, std::string_view content) {
     return replaceAtomically(path, [&](const std::filesystem::path& temporary) -> Status {
-        const Descriptor file(::open(temporary.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0666));
-        if (file.get() < 0) return fileError(path, "written");
+        const Descriptor file(::open(temporary.c_str(), O_WRONLY | O_TRUNC | O_CLOEXEC));
+        if (!file) return fileError(path, "written");
         while (!content.empty()) {
             const ssize_t put = ::write(file.get(), content.data(), content.size());
             if (put < 0 && errno == EINTR) continue;

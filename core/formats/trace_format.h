@@ -6,6 +6,7 @@
 #include <string>
 #include <vector>
 
+#include "base/cancel.h"
 #include "base/result.h"
 #include "traces/trace.h"
 
@@ -15,6 +16,10 @@ namespace hedgerow {
 struct TraceTable {
     std::vector<Trace*> traces;                                   ///< up to date, not owned
     std::vector<std::pair<std::string, std::string>> provenance;  ///< title, plan, engine, version, ...
+    CancelToken cancel = {};                                      ///< ends the writing: nothing is left of it
+    Status stopped() const {
+        return cancel.cancelled() ? Status(Error{ErrorCode::stop, "the export was stopped"}) : Status();
+    }
 };
 
 /// Traces that come from elsewhere, all at the same instants.

@@ -63,6 +63,12 @@ void History::cross(std::vector<Step>& from, std::vector<Step>& to) {
     to.push_back(std::move(step));
 }
 
+void History::setFolder(ProjectFolder folder) {
+    Project moved = project();
+    moved.folder = std::move(folder);
+    now_ = std::make_shared<const Project>(std::move(moved));
+}
+
 void History::undo() { cross(before_, after_); }
 
 void History::redo() { cross(after_, before_); }

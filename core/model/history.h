@@ -38,6 +38,8 @@ public:
     void redo();
     /// Another sheet comes into view; this is no step of undo.
     void look(View view);
+    /// The project lies elsewhere now, or may read other files; this is no step of undo.
+    void setFolder(ProjectFolder folder);
 
     void markSaved() { saved_ = state_; }
     /// For a recovered project: nothing on disk is equal to it.

@@ -2,6 +2,8 @@
 
 #include <algorithm>
 #include <functional>
+#include <map>
+#include <set>
 
 #include <fmt/format.h>
 
@@ -15,7 +17,8 @@ namespace {
 
 constexpr std::string_view prefix = "module:";
 constexpr std::size_t deepest = 16;           ///< modules within modules
-constexpr std::size_t mostFlatParts = 50000;  ///< of a project with all modules laid out
+constexpr std::size_t mostFlatParts = 50000;   ///< of a project with all modules laid out
+constexpr std::size_t mostFlatPlaces = 20000;  ///< of modules, all laid out
 constexpr int pinPitch = 3 * gridStep, leadLength = 2 * gridStep, letterWidth = 6;
 
 const char* const sides[] = {"left", "right", "top", "bottom"};
@@ -137,6 +140,7 @@ public:
         const std::vector<Part> all = std::exchange(main.parts, {});
         const Scope top{&project_.sheets.front(), "", {}, {}, -1};
         for (const Part& part : all) {
+            if (tooLarge_) break;
             if (isModulePin(part))
                 fail(part.name, fmt::format("{} is a pin of a module: on the main sheet it joins nothing", part.name));
             else if (moduleOf(part.kind).empty())
@@ -178,9 +182,14 @@ private:
                                                 shown.name, moduleOf(place.kind)));
         if (std::find(open_.begin(), open_.end(), sheet) != open_.end())
             return fail(shown.name, fmt::format("{}: the module {} contains itself", shown.name, sheet->name));
-        if (open_.size() >= deepest || flat_.project.sheets.front().parts.size() > mostFlatParts)
-            return fail(shown.name, fmt::format("{}: modules are nested more than {} deep, or hold more than {} parts",
-                                                shown.name, deepest, mostFlatParts));
+        if (open_.size() >= deepest)
+            return fail(shown.name, fmt::format("{}: modules are nested more than {} deep", shown.name, deepest));
+        if (++places_ > mostFlatPlaces || flat_.project.sheets.front().parts.size() > mostFlatParts) {
+            tooLarge_ = true;
+            return fail(shown.name, fmt::format("{}: with all modules laid out there are more than {} parts, or {} "
+                                                "places of modules: that is more than this program takes",
+                                                shown.name, mostFlatParts, mostFlatPlaces));
+        }
         open_.push_back(sheet);
         Scope scope{sheet, shown.name + ".", outer.path, {}, outer.rung};
         scope.path.push_back(place.id);
@@ -213,7 +222,7 @@ private:
 
     void layOut(const Scope& scope, const Part& place, const NetOfPin& netAt) {
         const PartKind& kind = *catalogue_.find(place.kind);
-        const NetList nets = findNets(*scope.sheet, catalogue_);
+        const NetList& nets = netsOf(*scope.sheet);
         std::vector<int> flatNet(nets.nets.size(), -1);
         for (const Part& part : scope.sheet->parts) {
             const int pin = isModulePin(part) ? kind.findPin(part.name) : -1;
@@ -229,6 +238,7 @@ private:
                 flat_.nets.nets.push_back({scope.prefix + nets.nets[n].name, nets.nets[n].labelled, {}, {}, {}});
             }
         for (const Part& part : scope.sheet->parts) {
+            if (tooLarge_) return;
             if (isModulePin(part)) continue;
             const NetOfPin netOfPin = [&](int pin) {
                 return flatNet[static_cast<std::size_t>(nets.netOfPin.at({part.id, pin}))];
@@ -261,10 +271,23 @@ private:
         flat_.project.sheets.front().parts.push_back(std::move(laid));
     }
 
+    /// The nets of a sheet, found once for all its places.
+    const NetList& netsOf(const Sheet& sheet) {
+        const auto known = netsOfSheets_.find(&sheet);
+        return known != netsOfSheets_.end() ? known->second
+                                            : netsOfSheets_.emplace(&sheet, findNets(sheet, catalogue_)).first->second;
+    }
+
     /// The net that a net has become part of, where modules joined nets of the outside.
-    int root(int net) const {
-        for (auto joined = joined_.find(net); joined != joined_.end(); joined = joined_.find(net)) net = joined->second;
-        return net;
+    int root(int net) {
+        int last = net;
+        for (auto joined = joined_.find(last); joined != joined_.end(); joined = joined_.find(last))
+            last = joined->second;
+        // What was walked leads there directly from now on.
+        for (auto joined = joined_.find(net); joined != joined_.end() && joined->second != last;
+             joined = joined_.find(net))
+            net = std::exchange(joined->second, last);
+        return last;
     }
 
     /// The lower one stays.
@@ -299,6 +322,9 @@ private:
     FlatProject flat_;
     std::vector<const Sheet*> open_;  ///< from the main sheet down to the one being laid out
     std::map<int, int> joined_;
+    std::map<const Sheet*, NetList> netsOfSheets_;
+    std::size_t places_ = 0;  ///< opened so far
+    bool tooLarge_ = false;
 };
 
 }  // namespace
@@ -335,35 +361,43 @@ PartKind moduleKind(const Sheet& sheet, const Catalogue& catalogue) {
 
 Catalogue withModules(const Catalogue& parts, const Project& project, const std::vector<Sheet>& others) {
     Catalogue all = parts;
-    std::vector<const Sheet*> modules;
-    for (std::size_t i = 1; i < project.sheets.size(); ++i) modules.push_back(&project.sheets[i]);
-    for (const Sheet& sheet : others)
-        if (!project.findSheet(sheet.name)) modules.push_back(&sheet);
+    std::map<std::string_view, const Sheet*> modules;
+    std::vector<const Sheet*> ordered;
+    const auto take = [&](const Sheet& sheet) {
+        if (sheet.name != project.sheets.front().name && modules.emplace(sheet.name, &sheet).second)
+            ordered.push_back(&sheet);
+    };
+    for (std::size_t i = 1; i < project.sheets.size(); ++i) take(project.sheets[i]);
+    for (const Sheet& sheet : others) take(sheet);
     // Rungs come from what is inside, so that inner modules come first; in a circle, of which the checks tell, the
     // order does not matter.
-    const auto ready = [&](const Sheet* sheet) {
-        return std::all_of(sheet->parts.begin(), sheet->parts.end(), [&](const Part& part) {
-            return moduleOf(part.kind).empty() || all.find(part.kind) ||
-                   std::none_of(modules.begin(), modules.end(),
-                                [&](const Sheet* other) { return other->name == moduleOf(part.kind); });
-        });
-    };
-    while (!modules.empty()) {
-        auto next = std::find_if(modules.begin(), modules.end(), ready);
-        if (next == modules.end()) next = modules.begin();
-        all.set(moduleKind(**next, all));
-        modules.erase(next);
+    std::set<const Sheet*> met;
+    std::vector<std::pair<const Sheet*, std::size_t>> way;  // sheets that are open, and the next part of each
+    for (const Sheet* first : ordered) {
+        if (met.insert(first).second) way.emplace_back(first, 0);
+        while (!way.empty()) {
+            auto& [sheet, next] = way.back();
+            if (next == sheet->parts.size()) {
+                all.set(moduleKind(*sheet, all));
+                way.pop_back();
+                continue;
+            }
+            const auto inner = modules.find(moduleOf(sheet->parts[next++].kind));
+            if (inner != modules.end() && met.insert(inner->second).second) way.emplace_back(inner->second, 0);
+        }
     }
     return all;
 }
 
 std::vector<const Sheet*> modulesUnder(const Sheet& sheet, const std::vector<Sheet>& sheets) {
+    std::map<std::string_view, const Sheet*> named;
+    for (const Sheet& other : sheets) named.emplace(other.name, &other);
     std::vector<const Sheet*> found{&sheet};
+    std::set<const Sheet*> met{&sheet};
     for (std::size_t i = 0; i < found.size(); ++i)
         for (const Part& part : found[i]->parts)
-            for (const Sheet& other : sheets)
-                if (other.name == moduleOf(part.kind) && std::find(found.begin(), found.end(), &other) == found.end())
-                    found.push_back(&other);
+            if (const auto inner = named.find(moduleOf(part.kind)); inner != named.end() && !moduleOf(part.kind).empty())
+                if (met.insert(inner->second).second) found.push_back(inner->second);
     return found;
 }
 

@@ -3,7 +3,6 @@
 #include <algorithm>
 #include <cmath>
 #include <filesystem>
-#include <fstream>
 
 #include <fmt/format.h>
 
@@ -44,12 +43,16 @@ Result<std::vector<TablePoint>> readPoints(const std::string& text, std::string_
 }
 
 /// Lines of "time, value" with any further columns left out; one heading line is passed over.
-Result<std::vector<TablePoint>> readTable(const std::filesystem::path& path) {
-    std::ifstream file(path);
-    if (!file) return Error{ErrorCode::file, fmt::format("the table {} cannot be read", path.string())};
+Result<std::vector<TablePoint>> readTable(const std::string& name, const ProjectFolder& folder) {
+    constexpr std::size_t mostBytes = std::size_t{64} << 20;
+    auto text = folder.read(name, mostBytes);
+    if (!text) return text.error();
     std::vector<TablePoint> points;
-    std::string line;
-    for (int number = 1; std::getline(file, line); ++number) {
+    std::size_t start = 0;
+    for (int number = 1; start < text->size(); ++number) {
+        const std::size_t end = std::min(text->find('\n', start), text->size());
+        std::string line = text->substr(start, end - start);
+        start = end + 1;
         std::replace(line.begin(), line.end(), ';', ',');
         if (line.find_first_not_of(" \t\r,") == std::string::npos) continue;
         const std::size_t comma = line.find(',');
@@ -60,11 +63,11 @@ Result<std::vector<TablePoint>> readTable(const std::filesystem::path& path) {
         if (!t || !value) {
             if (points.empty() && number == 1) continue;
             return Error{ErrorCode::syntax, fmt::format("{}, line {}: a time and a value were expected",
-                                                        path.filename().string(), number)};
+                                                        std::filesystem::path(name).filename().string(), number)};
         }
         points.push_back({*t, *value});
         if (points.size() > mostPoints)
-            return Error{ErrorCode::resource, fmt::format("{} has more than {} lines", path.string(), mostPoints)};
+            return Error{ErrorCode::resource, fmt::format("{} has more than {} lines", name, mostPoints)};
     }
     return points;
 }
@@ -72,9 +75,8 @@ Result<std::vector<TablePoint>> readTable(const std::filesystem::path& path) {
 }  // namespace
 
 Result<std::vector<TablePoint>> pointsOf(const std::string& text, std::string_view before, std::string_view unit,
-                                         const std::string& folder) {
-    auto points =
-        text.ends_with(".csv") ? readTable(std::filesystem::path(folder) / text) : readPoints(text, before, unit);
+                                         const ProjectFolder& folder) {
+    auto points = text.ends_with(".csv") ? readTable(text, folder) : readPoints(text, before, unit);
     if (!points) return points.error();
     if (points->empty()) return Error{ErrorCode::range, "there are no points"};
     for (std::size_t i = 0; i < points->size(); ++i) {

@@ -5,6 +5,7 @@
 #include <string_view>
 #include <vector>
 
+#include "base/project_folder.h"
 #include "base/result.h"
 
 namespace hedgerow {
@@ -17,6 +18,6 @@ struct TablePoint {
 /// @param before, unit  units of the two numbers
 /// @param folder        where a relative file name starts
 Result<std::vector<TablePoint>> pointsOf(const std::string& text, std::string_view before, std::string_view unit,
-                                         const std::string& folder);
+                                         const ProjectFolder& folder);
 
 }  // namespace hedgerow

@@ -6,8 +6,12 @@
 namespace hedgerow {
 
 namespace {
+/// Items mostly stand in the order in which they were made, so that their ids rise.
 template <class List>
 auto* byId(List& list, int id) {
+    const auto likely =
+        std::lower_bound(list.begin(), list.end(), id, [](const auto& item, int wanted) { return item.id < wanted; });
+    if (likely != list.end() && likely->id == id) return &*likely;
     const auto found = std::find_if(list.begin(), list.end(), [id](const auto& item) { return item.id == id; });
     return found == list.end() ? nullptr : &*found;
 }

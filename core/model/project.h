@@ -13,6 +13,8 @@
 #include <utility>
 #include <vector>
 
+#include "base/project_folder.h"
+
 namespace hedgerow {
 
 inline constexpr int gridStep = 8;
@@ -190,12 +192,6 @@ struct MeasuredPeriods {
     friend bool operator==(const MeasuredPeriods&, const MeasuredPeriods&) = default;
 };
 
-/// Where a project lies on disk; not part of what it is.
-struct Folder {
-    std::string path;
-    friend bool operator==(const Folder&, const Folder&) { return true; }
-};
-
 /// Which sheet is in view; not part of what a project is.
 struct View {
     std::size_t sheet = 0;    ///< index into the sheets
@@ -213,7 +209,7 @@ struct Project {
     std::vector<Lane> lanes;
     std::string extra;
     int lastId = 0;
-    Folder folder;                ///< where relative file names start; in memory only
+    ProjectFolder folder;         ///< where relative file names start; in memory only
     std::vector<Part> kept = {};  ///< the user's own parts: each is found under its name, with its values
     std::vector<LaneSet> laneSets = {};
     MeasuredPeriods measured = {};

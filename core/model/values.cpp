@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <set>
 
 #include <fmt/format.h>
 
@@ -22,8 +23,14 @@ ParameterTable::ParameterTable(const std::vector<Parameter>& parameters) {
 }
 
 Result<Quantity> ParameterTable::value(std::string_view name) const {
-    std::vector<std::string> path;
-    return resolve(name, path);
+    const auto found = parameters_.find(name);
+    if (found == parameters_.end())
+        return Error{ErrorCode::name, fmt::format("there is no parameter '{}'", name), {}, {}, std::string(name)};
+    const Result<Quantity>& known = resolve(found->first);
+    if (known || known.error().message.starts_with("parameter")) return known;
+    Error error = known.error();
+    error.message = fmt::format("parameter {}: {}", name, error.message);
+    return error;
 }
 
 ParameterLookup ParameterTable::lookup() const {
@@ -64,34 +71,64 @@ Status ParameterTable::inRange(const Parameter& parameter, double value) const {
     return {};
 }
 
-Result<Quantity> ParameterTable::resolve(std::string_view name, std::vector<std::string>& path) const {
-    if (const auto known = known_.find(name); known != known_.end()) return known->second;
-    const auto found = parameters_.find(name);
-    if (found == parameters_.end())
-        return Error{ErrorCode::name, fmt::format("there is no parameter '{}'", name), {}, {}, std::string(name)};
-    const auto again = std::find(path.begin(), path.end(), name);
-    if (again != path.end()) {
-        std::vector<std::string> cycle(again, path.end());
-        cycle.emplace_back(name);
-        return Error{ErrorCode::name,
-                     fmt::format("parameters define each other in a circle: {}", joined(cycle, " → "))};
-    }
-    path.emplace_back(name);
-    const Parameter& parameter = found->second;
+/// A parameter whose own parameters are all known.
+Result<Quantity> ParameterTable::evaluated(const Parameter& parameter) const {
     const auto unit = findUnit(parameter.unit);
-    if (!unit) return Error{ErrorCode::unit, fmt::format("parameter {}: '{}' is not a unit", name, parameter.unit)};
-    const ParameterLookup inner = [this, &path](std::string_view other) { return resolve(other, path); };
-    auto number = evaluateField(parameter.value, *unit, inner);
-    path.pop_back();
-    if (!number) {
-        Error error = number.error();
-        if (path.empty() && !error.message.starts_with("parameter"))
-            error.message = fmt::format("parameter {}: {}", name, error.message);
-        return error;
+    if (!unit)
+        return Error{ErrorCode::unit, fmt::format("parameter {}: '{}' is not a unit", parameter.name, parameter.unit)};
+    auto number = evaluateField(parameter.value, *unit, [this](std::string_view other) -> Result<Quantity> {
+        if (const auto known = known_.find(other); known != known_.end()) return known->second;
+        return Error{ErrorCode::name, fmt::format("there is no parameter '{}'", other), {}, {}, std::string(other)};
+    });
+    if (!number) return number.error();
+    return Quantity{*number, unit->dimension};
+}
+
+/// What it needs comes before it, on a list of our own: chains may be as long as they like. @pre there is such a one
+const Result<Quantity>& ParameterTable::resolve(const std::string& name) const {
+    struct Wanted {
+        const Parameter* parameter;
+        std::vector<std::string> needs;
+        std::size_t next = 0;
+    };
+    std::vector<Wanted> way;
+    std::set<std::string, std::less<>> onWay;
+    const auto want = [&](const Parameter& parameter) {
+        way.push_back({&parameter, parametersIn(parameter.value)});
+        onWay.insert(parameter.name);
+    };
+    if (!known_.contains(name)) want(parameters_.find(name)->second);
+    while (!way.empty()) {
+        Wanted& last = way.back();
+        if (last.next < last.needs.size()) {
+            const auto need = parameters_.find(last.needs[last.next++]);
+            if (need == parameters_.end() || known_.contains(need->first)) continue;
+            if (!onWay.contains(need->first)) {
+                want(need->second);
+                continue;
+            }
+            const auto start = std::find_if(way.begin(), way.end(), [&](const Wanted& wanted) {
+                return wanted.parameter == &need->second;
+            });
+            constexpr std::ptrdiff_t mostNamed = 20;
+            std::vector<std::string> circle;
+            for (auto at = start; at != way.end() && at - start < mostNamed; ++at) circle.push_back(at->parameter->name);
+            if (way.end() - start > mostNamed) circle.emplace_back("…");
+            circle.push_back(need->first);
+            const Error error{ErrorCode::name,
+                              fmt::format("parameters define each other in a circle: {}", joined(circle, " → "))};
+            for (auto at = start; at != way.end(); ++at) {
+                known_.emplace(at->parameter->name, error);
+                onWay.erase(at->parameter->name);
+            }
+            way.erase(start, way.end());
+            continue;
+        }
+        known_.emplace(last.parameter->name, evaluated(*last.parameter));
+        onWay.erase(last.parameter->name);
+        way.pop_back();
     }
-    const Quantity quantity{*number, unit->dimension};
-    known_.emplace(name, quantity);
-    return quantity;
+    return known_.find(name)->second;
 }
 
 namespace {

@@ -26,11 +26,12 @@ public:
 
 private:
     Status inRange(const Parameter& parameter, double value) const;
-    Result<Quantity> resolve(std::string_view name, std::vector<std::string>& path) const;
+    const Result<Quantity>& resolve(const std::string& name) const;
+    Result<Quantity> evaluated(const Parameter& parameter) const;
 
     std::map<std::string, Parameter, std::less<>> parameters_;
     std::vector<std::string> duplicates_;
-    mutable std::map<std::string, Quantity, std::less<>> known_;
+    mutable std::map<std::string, Result<Quantity>, std::less<>> known_;  ///< what is evaluated, or why it cannot be
 };
 
 /// A typed text as a value of this kind, in SI, whatever its range.

@@ -83,7 +83,7 @@ private:
         if (!sound) return;
         const auto textOf = [&](std::string_view key) { return textValue(*placed.part, *placed.kind, key); };
         auto status = placed.type->check(valueOf(placed));
-        if (status) status = placed.type->checkTexts(textOf, project_.folder.path);
+        if (status) status = placed.type->checkTexts(textOf, project_.folder);
         if (!status) {
             Error error = status.error();
             error.part = placed.part->name;

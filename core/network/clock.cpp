@@ -29,8 +29,9 @@ std::uint64_t valueWord(std::size_t signal, double value) {
 
 }  // namespace
 
-Clock::Clock(const Network& network, const std::vector<std::vector<double>>& memories)
+Clock::Clock(const Network& network, const std::vector<MemoryRecord>& memories, const CancelToken& cancel)
     : network_(network),
+      cancel_(cancel),
       readers_(static_cast<std::size_t>(network.signalCount)),
       gateKeys_(static_cast<std::size_t>(network.signalCount), 0),
       signals_(static_cast<std::size_t>(network.signalCount), 0.0) {
@@ -50,7 +51,9 @@ Clock::Clock(const Network& network, const std::vector<std::vector<double>>& mem
     for (std::size_t i = 0; i < blocks_.size(); ++i) {
         const Block& block = blocks_[i];
         if (!block.process) continue;
-        if (i < memories.size() && !memories[i].empty()) block.process->takeUp(memories[i]);
+        if (i < memories.size() && !memories[i].empty() && block.process->lasts())
+            (void)Memory::take(
+                memories[i], [&](Memory& m) { block.process->memory(m); }, Memory::Instants::left);
         outputs_.assign(block.connection->outputs.size(), 0.0);
         block.process->before(outputs_);
         put(block, outputs_);
@@ -65,9 +68,8 @@ void Clock::resume(const Standing& from) {
         Block& block = blocks_[i];
         if (block.process) {
             block.process = block.connection->block->process();
-            const std::vector<double>& memory = from.memories[i];
-            if (block.process->memory().size() == memory.size() || block.process->takesAnySize())
-                block.process->recall(memory);
+            (void)Memory::take(
+                from.memories[i], [&](Memory& m) { block.process->memory(m); }, Memory::Instants::kept);
         }
         block.cycle.reset();
         block.due = true;
@@ -81,10 +83,12 @@ void Clock::resume(const Standing& from) {
 
 void Clock::describe(Standing& standing) const {
     standing.heldSignals = signals_;
-    for (const Block& block : blocks_)
-        standing.memories.push_back(block.process ? block.process->memory() : std::vector<double>{});
-    for (const Block& block : blocks_)
-        standing.lasting.push_back(block.process ? block.process->lasting() : std::vector<double>{});
+    for (const Block& block : blocks_) {
+        const Memory::Visit visit = [&](Memory& m) { block.process->memory(m); };
+        const bool remembers = block.process != nullptr, lasts = remembers && block.process->lasts();
+        standing.memories.push_back(remembers ? Memory::put(visit, Memory::Instants::kept) : MemoryRecord{});
+        standing.lasting.push_back(lasts ? Memory::put(visit, Memory::Instants::left) : MemoryRecord{});
+    }
 }
 
 std::span<const double> Clock::inputsOf(const SignalConnection& connection) {
@@ -126,6 +130,7 @@ void Clock::advance(Tick t, const Sense& sense) {
 bool Clock::pass(Tick t, const Sense& sense) {
     bool any = false;
     for (Block& block : blocks_) {
+        if (stopped()) return false;
         if (block.senses && !sense) {
             // Looks at the circuit as soon as there is something to see.
             block.due = false;
@@ -150,6 +155,12 @@ void Clock::fail(Error error, const Block& block, Tick t) {
     if (error.part.empty()) error.part = block.connection->part;
     error.message = fmt::format("{}: {} at {}", error.part, error.message, formatQuantity(toSeconds(t), "s", 6));
     error_ = std::move(error);
+}
+
+/// Whether somebody asked to stop; the run then ends.
+bool Clock::stopped() {
+    if (!error_ && cancel_.cancelled()) error_ = Error{ErrorCode::stop, "stopped"};
+    return error_.has_value();
 }
 
 void Clock::findNext() {
@@ -231,7 +242,7 @@ void Clock::evaluate(Block& block, Tick t) {
             block.periodStart += cycle.period;
         }
         block.next = toTick(block.periodStart + cycle.edges[block.edge].offset);
-    } while (block.next <= t);
+    } while (block.next <= t && !stopped());
 }
 
 void Clock::put(const Block& block, std::span<const double> outputs) {

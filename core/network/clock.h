@@ -15,7 +15,9 @@ namespace hedgerow {
 class Clock {
 public:
     /// @param memories  what blocks take up, one per block; empty for nothing
-    explicit Clock(const Network& network, const std::vector<std::vector<double>>& memories = {});
+    /// @param cancel    looked at between blocks and edges: a clock that is stopped has an error of code stop
+    explicit Clock(const Network& network, const std::vector<MemoryRecord>& memories = {},
+                   const CancelToken& cancel = {});
 
     /// The next instant at which a signal may change or a source breaks; neverTick when none is left.
     Tick next() const { return next_; }
@@ -77,8 +79,10 @@ private:
     void findPeriod();
     std::span<const double> inputsOf(const SignalConnection& connection);
     void fail(Error error, const Block& block, Tick t);
+    bool stopped();
 
     const Network& network_;
+    CancelToken cancel_;
     std::vector<Block> blocks_;
     std::vector<std::vector<std::size_t>> readers_;  ///< blocks that read a signal
     std::vector<std::uint64_t> gateKeys_;            ///< per signal: a random word when it is a gate, else 0

@@ -131,7 +131,7 @@ public:
         errors_.push_back(
             {ErrorCode::range, fmt::format("{}: {}", part_->name, message), part_->name, {}, std::string(key)});
     }
-    const std::string& folder() const override { return project_.folder.path; }
+    const ProjectFolder& folder() const override { return project_.folder; }
     bool typed(std::string_view key) const override { return part_->values.find(key) != nullptr; }
     int nodeCount() const override { return network_.nodeCount(); }
     int rung() const override { return kind_->rungAtOrBelow(part_->rung).rung; }
@@ -386,7 +386,7 @@ private:
         at(*modulator);
         set.period = 1 / value("f") / times;
         set.offset += value("phase") / value("f");
-        while (set.offset < 0) set.offset += set.period;
+        if (set.offset < 0) set.offset += std::ceil(-set.offset / set.period) * set.period;
         return set;
     }
 

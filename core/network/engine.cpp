@@ -1,5 +1,7 @@
 #include "network/engine.h"
 
+#include <cmath>
+
 #include <fmt/format.h>
 
 #include "model/quantity.h"
@@ -20,7 +22,21 @@ std::string_view describe(RunEnd end) {
     return "";
 }
 
-RunEnd endOf(const std::optional<Error>& error, bool stopped, bool full) {
+Error notFinite(const Network& network, int unknown, double value, Tick t) {
+    Error error{ErrorCode::numeric,
+                fmt::format("{} {} at {}: a value of the circuit is far too large or too small there",
+                            network.describeUnknown(unknown),
+                            std::isnan(value) ? "is no number any more" : "grows beyond all numbers",
+                            formatQuantity(toSeconds(t), "s"))};
+    if (unknown < network.nodeCount())
+        error.net = network.nodes[static_cast<std::size_t>(unknown)];
+    else
+        error.part = network.partOfBranch(unknown);
+    return error;
+}
+
+RunEnd endOf(std::optional<Error>& error, bool stopped, bool full) {
+    if (error && error->code == ErrorCode::stop && error->part.empty()) error.reset(), stopped = true;
     if (error) return error->code == ErrorCode::stop ? RunEnd::stopped : RunEnd::failed;
     return full ? RunEnd::memory : stopped ? RunEnd::stopped : RunEnd::finished;
 }

@@ -23,8 +23,8 @@ struct Standing {
     std::vector<int> segments;                      ///< one per element
     std::vector<Tick> entered;                      ///< since when each element is in its segment
     std::vector<double> heldSignals;                ///< their values
-    std::vector<std::vector<double>> memories;      ///< one per signal block
-    std::vector<std::vector<double>> lasting = {};  ///< that part of them which is no instant
+    std::vector<MemoryRecord> memories;      ///< one per signal block
+    std::vector<MemoryRecord> lasting = {};  ///< that part of them which a run from t = 0 may take up
 };
 
 /// How an engine with a fixed step works.
@@ -44,7 +44,7 @@ struct RunRequest {
     double traceTolerance = 1e-4;               ///< of the stored straight lines, relative to the local swing
     std::vector<double> tolerances = {};        ///< per unknown, where they differ; empty for traceTolerance everywhere
     std::vector<double> startStates = {};       ///< one per state; empty for the given initial values
-    std::vector<std::vector<double>> startMemories = {};  ///< lasting ones, per signal block; empty to start without
+    std::vector<MemoryRecord> startMemories = {};         ///< lasting ones, per signal block; empty to start without
     /// Whether start values that contradict each other are evened out in no time, or refused.
     bool redistribute = false;
     /// Solves in long double, by finer steps and without shortcuts: to check another run against.
@@ -86,8 +86,10 @@ public:
 
 enum class RunEnd { finished, stopped, memory, failed };
 std::string_view describe(RunEnd end);
-/// How a run has ended: a stop that was asked for is no failure.
-RunEnd endOf(const std::optional<Error>& error, bool stopped, bool full);
+/// What a run ends with where an unknown is infinite or no number.
+Error notFinite(const Network& network, int unknown, double value, Tick t);
+/// How a run has ended: a stop that was asked for is no failure, and one asked for from outside no error.
+RunEnd endOf(std::optional<Error>& error, bool stopped, bool full);
 
 /// How a run went.
 struct RunSummary {

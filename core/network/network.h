@@ -23,6 +23,7 @@
 #include <vector>
 
 #include "base/result.h"
+#include "base/memory.h"
 #include "base/time.h"
 
 namespace hedgerow {
@@ -189,36 +190,6 @@ struct SignalCycle {
     std::vector<Edge> edges;
 };
 
-/// Numbers that a process remembers, put down one after the other. Instants take two numbers, so that none is rounded.
-class MemoryWriter {
-public:
-    void put(double value) { numbers_.push_back(value); }
-    void put(Tick t) {
-        put(static_cast<double>(t >> 32));
-        put(static_cast<double>(t & 0xffffffff));
-    }
-    std::vector<double> take() { return std::move(numbers_); }
-
-private:
-    std::vector<double> numbers_;
-};
-/// Takes them up again, 0 where there are no more.
-class MemoryReader {
-public:
-    explicit MemoryReader(std::span<const double> numbers) : numbers_(numbers) {}
-    double number() { return at_ < numbers_.size() ? numbers_[at_++] : 0.0; }
-    bool truth() { return number() > 0.5; }
-    Tick instant() {
-        const double high = number(), low = number();
-        return static_cast<Tick>(high) * (Tick{1} << 32) + static_cast<Tick>(low);
-    }
-    std::size_t count() { return static_cast<std::size_t>(std::max(0.0, number())); }
-
-private:
-    std::span<const double> numbers_;
-    std::size_t at_ = 0;
-};
-
 /// What a block with memory does in one run.
 class SignalProcess {
 public:
@@ -230,15 +201,10 @@ public:
     virtual Status advance(Tick t, std::span<const double> inputs, std::span<double> outputs) = 0;
     /// The first instant after `t` at which an output may change while the inputs stay, or neverTick.
     virtual Tick next(Tick /*t*/) const { return neverTick; }
-    /// What it remembers, and that of an earlier process of the same part, which it takes over: of the same size unless
-    /// it says that it takes any.
-    virtual std::vector<double> memory() const { return {}; }
-    virtual void recall(std::span<const double> /*memory*/) {}
-    virtual bool takesAnySize() const { return false; }
-    /// What it remembers apart from instants, so that a run that starts anew at t = 0 may take it up before its first
-    /// call; nothing when it has no such memory.
-    virtual std::vector<double> lasting() const { return {}; }
-    virtual void takeUp(std::span<const double> /*lasting*/) {}
+    /// Visits what it remembers.
+    virtual void memory(Memory& /*memory*/) {}
+    /// Whether a run that starts anew at t = 0 may take up its memory, without the instants, before its first call.
+    virtual bool lasts() const { return false; }
 };
 
 /// A part of the control: outputs that change only at known instants and are constant in between. One without memory

@@ -8,6 +8,7 @@
 #include <string_view>
 #include <vector>
 
+#include "base/project_folder.h"
 #include "base/result.h"
 #include "model/part_kind.h"
 #include "network/network.h"
@@ -39,7 +40,7 @@ public:
     /// Says what is wrong with a field that only the whole circuit can tell; the run does not start.
     virtual void refuse(std::string_view key, std::string message) const = 0;
     /// Where relative file names start; "" for the working directory.
-    virtual const std::string& folder() const = 0;
+    virtual const ProjectFolder& folder() const = 0;
     /// The source state that a value is, when the scene of the run ramps it at any time; -1 when it stays constant, or
     /// steps. Only values whose kind says that they ramp.
     virtual int rampOf(std::string_view key) = 0;
@@ -130,14 +131,14 @@ public:
     /// names.
     /// @param folder  where relative file names start
     virtual std::vector<std::string> pinNames(const std::function<std::string(std::string_view)>& /*text*/,
-                                              const std::string& /*folder*/) const {
+                                              const ProjectFolder& /*folder*/) const {
         return {};
     }
     /// Checks that involve several values together; an error names the part and the field.
     virtual Status check(const std::function<double(std::string_view)>& /*value*/) const { return {}; }
     /// Checks of texts. @param folder  where relative file names start
     virtual Status checkTexts(const std::function<std::string(std::string_view)>& /*text*/,
-                              const std::string& /*folder*/) const {
+                              const ProjectFolder& /*folder*/) const {
         return {};
     }
 };

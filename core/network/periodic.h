@@ -14,7 +14,7 @@ class PeriodicInterval {
 public:
     /// @param period, start  in seconds; `start` shifts the whole pattern
     PeriodicInterval(double period, double start, double on, double off)
-        : period_(toFine(static_cast<long double>(period))),
+        : period_(toFinePeriod(static_cast<long double>(period))),
           start_(toFine(static_cast<long double>(start))),
           on_(toFine(static_cast<long double>(on) * period)),
           off_(toFine(static_cast<long double>(off) * period)),

@@ -10,21 +10,11 @@ namespace {
 class TaskProcess final : public SignalProcess {
 public:
     TaskProcess(const TaskSetting& setting, const std::vector<TaskStep>& steps, std::size_t outputs)
-        : period_(toFine(static_cast<long double>(setting.period))),
+        : period_(toFinePeriod(static_cast<long double>(setting.period))),
           offset_(toFine(static_cast<long double>(setting.offset))),
           delay_(toTicks(setting.delay)),
           fresh_(outputs, 0.0) {
         for (const TaskStep& step : steps) steps_.push_back({&step, step.maker(setting.period), {}});
-    }
-
-    std::vector<double> lasting() const override {
-        MemoryWriter all;
-        putLasting(all);
-        return all.take();
-    }
-    void takeUp(std::span<const double> lasting) override {
-        MemoryReader all(lasting);
-        taken_ = takeLasting(all, lasting.size());
     }
 
     void before(std::span<double> outputs) override {
@@ -35,8 +25,8 @@ public:
     Status advance(Tick t, std::span<const double> inputs, std::span<double> outputs) override {
         if (t >= toTick(offset_ + sample_ * period_)) {
             if (auto done = sample(inputs); !done) return done;
-            waiting_.push_back({t + delay_, fresh_});
-            while (toTick(offset_ + sample_ * period_) <= t) ++sample_;
+            waiting_.push_back({later(t, delay_), fresh_});
+            goPast(t);
         }
         for (; !waiting_.empty() && waiting_.front().at <= t; waiting_.pop_front())
             std::copy(waiting_.front().values.begin(), waiting_.front().values.end(), outputs.begin());
@@ -47,31 +37,18 @@ public:
         return waiting_.empty() ? sample : std::min(sample, waiting_.front().at);
     }
 
-    bool takesAnySize() const override { return true; }
-    std::vector<double> memory() const override {
-        MemoryWriter all;
-        all.put(toTick(offset_ + (sample_ - 1) * period_)), all.put(sample_ > 0 ? 1.0 : 0.0);
-        putLasting(all);
-        all.put(static_cast<double>(waiting_.size()));
-        for (const Waiting& waiting : waiting_) {
-            all.put(waiting.at);
-            for (const double value : waiting.values) all.put(value);
-        }
-        return all.take();
-    }
-    void recall(std::span<const double> memory) override {
-        MemoryReader all(memory);
-        const Tick last = all.instant();
-        const bool sampled = all.truth();
-        sample_ = sampled ? std::max<FineTime>(0, (toFine(last) - offset_) / period_ - 1) : FineTime{0};
-        while (sampled && toTick(offset_ + sample_ * period_) <= last) ++sample_;
-        if (!takeLasting(all, memory.size())) return;
-        waiting_.clear();
-        for (std::size_t n = std::min(all.count(), memory.size()); n > 0; --n) {
-            Waiting waiting{all.instant(), fresh_};
-            for (double& value : waiting.values) value = all.number();
-            waiting_.push_back(std::move(waiting));
-        }
+    bool lasts() const override { return true; }
+    void memory(Memory& all) override {
+        if (all.keepsInstants()) instants(all);
+        all.together([&](Memory& outputs) {
+            outputs.numbers("outputs", fresh_);
+            if (outputs.reading()) taken_ = true;
+        });
+        // A part whose memory has another size now, a longer delay for instance, starts anew.
+        for (Step& step : steps_)
+            all.inside(step.plan->part, [&](Memory& own) {
+                own.together([&](Memory& memory) { step.step->memory(memory); });
+            });
     }
 
 private:
@@ -86,29 +63,35 @@ private:
         std::vector<double> values;
     };
 
-    /// The last outputs, and what the steps remember.
-    void putLasting(MemoryWriter& all) const {
-        all.put(static_cast<double>(fresh_.size()));
-        for (const double value : fresh_) all.put(value);
-        for (const Step& step : steps_) {
-            const std::vector<double> numbers = step.step->memory();
-            all.put(static_cast<double>(numbers.size()));
-            for (const double value : numbers) all.put(value);
+    /// When it sampled last, and the outputs that are not shown yet.
+    void instants(Memory& all) {
+        constexpr std::size_t mostWaiting = std::size_t{1} << 20;
+        Tick last = toTick(offset_ + (sample_ - 1) * period_);
+        bool sampled = sample_ > 0;
+        std::vector<Tick> due;
+        std::vector<double> values;
+        for (const Waiting& waiting : waiting_) {
+            due.push_back(waiting.at);
+            values.insert(values.end(), waiting.values.begin(), waiting.values.end());
         }
-    }
-    /// @param most  numbers there can be  @return whether they are of this task
-    bool takeLasting(MemoryReader& all, std::size_t most) {
-        if (all.count() != fresh_.size()) return false;
-        for (double& value : fresh_) value = all.number();
-        for (Step& step : steps_) {
-            std::vector<double> numbers(std::min(all.count(), most));
-            for (double& value : numbers) value = all.number();
-            // A part whose memory has another size now, a longer delay for instance, starts anew.
-            if (numbers.size() == step.step->memory().size()) step.step->recall(numbers);
+        all.flag("sampled", sampled), all.instant("last sample", last);
+        all.instants("due", due, mostWaiting), all.list("waiting", values, mostWaiting * (fresh_.size() + 1));
+        if (!all.reading()) return;
+        sample_ = 0;
+        if (sampled) goPast(last);
+        waiting_.clear();
+        if (values.size() != due.size() * fresh_.size()) return;
+        for (std::size_t i = 0; i < due.size(); ++i) {
+            const auto first = values.begin() + static_cast<std::ptrdiff_t>(i * fresh_.size());
+            waiting_.push_back({due[i], {first, first + static_cast<std::ptrdiff_t>(fresh_.size())}});
         }
-        return true;
     }
 
+    /// The next sample is the first one after `t`.
+    void goPast(Tick t) {
+        sample_ = std::max(sample_, (toFine(t) - offset_) / period_ - 1);
+        while (toTick(offset_ + sample_ * period_) <= t) ++sample_;
+    }
     std::span<double> outputsOf(const Step& step) {
         return {fresh_.data() + step.plan->firstOutput, static_cast<std::size_t>(step.plan->outputCount)};
     }

@@ -26,9 +26,8 @@ public:
     virtual Status output(std::span<const double> inputs, std::span<double> outputs) = 0;
     /// Called after the outputs of all parts of the task, for what is to be remembered.
     virtual void remember(std::span<const double> /*inputs*/) {}
-    /// What it remembers, and that of an earlier step of the same part, which it takes over.
-    virtual std::vector<double> memory() const { return {}; }
-    virtual void recall(std::span<const double> /*memory*/) {}
+    /// Visits what it remembers.
+    virtual void memory(Memory& /*memory*/) {}
 };
 
 /// Makes the step of a part. @param period  s, between two samples

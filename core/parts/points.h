@@ -15,7 +15,7 @@ class PointsGenerator final : public SourceGenerator {
 public:
     /// @param period  0 for once
     PointsGenerator(std::vector<TablePoint> points, bool straight, double period)
-        : points_(std::move(points)), straight_(straight), period_(toFine(static_cast<long double>(period))) {
+        : points_(std::move(points)), straight_(straight), period_(period > 0 ? toFinePeriod(static_cast<long double>(period)) : FineTime{0}) {
         for (const TablePoint& p : points_) offsets_.push_back(toFine(static_cast<long double>(p.t)));
     }
     int size() const override { return 2; }

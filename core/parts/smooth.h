@@ -89,7 +89,7 @@ private:
 
 /// Points of a field "0 10u, 20 6u" that a TableCurve takes; the error names the field.
 inline Result<std::vector<TablePoint>> curvePoints(const std::string& text, const char* key, const char* over,
-                                                   const char* unit, const std::string& folder) {
+                                                   const char* unit, const ProjectFolder& folder) {
     auto points = pointsOf(text, over, unit, folder);
     std::string wrong;
     if (!points)

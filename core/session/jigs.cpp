@@ -395,7 +395,7 @@ bool ofTransistors(const std::string& jig) { return jig != "conduction" && jig !
 
 /// Points of a data sheet that the device is given along, and how far each rung is away from them: in volts at their
 /// currents, or as a part of their capacitances.
-void comparePoints(const Part& device, const Jig& jig, const std::string& folder, JigResult& result) {
+void comparePoints(const Part& device, const Jig& jig, const ProjectFolder& folder, JigResult& result) {
     const bool capacitance = jig.name == "capacitance";
     if (!capacitance && jig.name != "conduction") return;
     for (const char* key : capacitance ? std::vector{"cosscurve", "cjcurve"} : std::vector{"curve"}) {
@@ -453,7 +453,7 @@ Result<JigResult> runJig(const Project& project, const Part& device, const Jig& 
     }
     if (result.curves.empty() && !result.failures.empty())
         return Error{ErrorCode::numeric, joined(result.failures, "; "), device.name};
-    comparePoints(device, jig, project.folder.path, result);
+    comparePoints(device, jig, project.folder, result);
     if (const std::string* text = device.values.find("sheet"))
         if (auto given = sheetFigures(*text))
             for (const auto& [key, value] : *given)

@@ -5,10 +5,12 @@
 #include <cmath>
 #include <ctime>
 #include <optional>
+#include <random>
 #include <set>
 #include <sstream>
 #include <thread>
 
+#include <fcntl.h>
 #include <fmt/format.h>
 #include <sqlite3.h>
 #include <unistd.h>
@@ -22,7 +24,12 @@ namespace {
 
 namespace fs = std::filesystem;
 constexpr int standardBound = 50;
-constexpr int busyMilliseconds = 4000;  ///< another window may be writing
+constexpr int busyMilliseconds = 1500;  ///< another window may be writing
+constexpr int mostListed = 10'000;
+constexpr int longestText = 1'000'000;          ///< bytes of a value in the database
+constexpr int stepsAtOnce = 1'000'000;          ///< of the database's machine, between two looks at the budget
+constexpr int mostTimesAtOnce = 500;            ///< so often: then a statement is ended
+constexpr char databaseName[] = "ledger.sqlite";
 
 constexpr char schema[] = R"(
 PRAGMA journal_mode = WAL;
@@ -66,7 +73,8 @@ private:
 };
 
 constexpr char columns[] =
-    "number, name, note, star, started, plan, scene, end, seconds, points, events, outcome, bytes, file";
+    "number, substr(name, 1, 1000), substr(note, 1, 10000), star, substr(started, 1, 100), substr(plan, 1, 1000), "
+    "substr(scene, 1, 1000), end, seconds, points, events, substr(outcome, 1, 10000), bytes, substr(file, 1, 200)";
 
 KeptRun rowOf(const Statement& s) {
     return {s.whole(0), s.text(1), s.text(2),  s.whole(3) != 0, s.text(4),  s.text(5),   s.text(6),
@@ -82,14 +90,47 @@ std::string timeText(std::chrono::system_clock::time_point time) {
     return text;
 }
 
-std::int64_t sizeOf(const fs::path& folder) {
-    std::error_code failed;
+std::int64_t sizeOf(const OpenFolder& ledger, const std::string& name) {
     std::int64_t sum = 0;
-    for (const auto& file : fs::directory_iterator(folder, failed)) {
-        const auto size = file.file_size(failed);
-        if (!failed) sum += static_cast<std::int64_t>(size);
-    }
+    if (const auto folder = ledger.folder(name))
+        for (const std::string& file : folder->names()) sum += static_cast<std::int64_t>(folder->sizeOf(file));
     return sum;
+}
+
+/// The primary part of what SQLite answered.
+bool isDamage(int code) { return (code & 0xff) == SQLITE_CORRUPT || (code & 0xff) == SQLITE_NOTADB; }
+
+/// Ends a statement that takes more than its share, a table that is an endless question for instance.
+int overBudget(void* times) { return ++*static_cast<int*>(times) > mostTimesAtOnce ? 1 : 0; }
+
+/// What a damaged database still tells of its runs, by their folders, and its settings.
+struct Salvage {
+    struct Said {
+        std::string name, note;
+        bool star;
+    };
+    std::map<std::string, Said> runs;
+    std::map<std::string, std::string> settings;
+};
+
+Salvage salvaged(const fs::path& file) {
+    Salvage found;
+    sqlite3* database = nullptr;
+    if (sqlite3_open_v2(file.c_str(), &database, SQLITE_OPEN_READONLY | SQLITE_OPEN_NOFOLLOW, nullptr) == SQLITE_OK) {
+        sqlite3_limit(database, SQLITE_LIMIT_LENGTH, longestText);
+        sqlite3_db_config(database, SQLITE_DBCONFIG_ENABLE_VIEW, 0, nullptr);
+        // From both ends, as far as it goes.
+        for (const char* order : {"ASC", "DESC"}) {
+            Statement rows(database, fmt::format("SELECT file, name, note, star FROM runs ORDER BY number {} LIMIT {}",
+                                                 order, mostListed));
+            while (rows.step() == SQLITE_ROW)
+                if (isRunName(rows.text(0))) found.runs[rows.text(0)] = {rows.text(1), rows.text(2), rows.whole(3) != 0};
+        }
+        Statement settings(database, "SELECT key, value FROM settings LIMIT 1000");
+        while (settings.step() == SQLITE_ROW) found.settings[settings.text(0)] = settings.text(1);
+    }
+    sqlite3_close(database);
+    return found;
 }
 
 }  // namespace
@@ -97,19 +138,27 @@ std::int64_t sizeOf(const fs::path& folder) {
 fs::path Ledger::folderOf(const fs::path& project) { return fs::path(project.string() + "-runs"); }
 
 Result<std::shared_ptr<Ledger>> Ledger::open(const fs::path& folder) {
-    std::shared_ptr<Ledger> ledger(new Ledger(folder));
-    std::error_code failed;
-    fs::create_directories(folder, failed);
-    if (auto status = ledger->connect(); !status) {
-        // What is in the table but in no file is lost with it; the runs themselves are not.
-        sqlite3_close(ledger->database_);
-        ledger->database_ = nullptr;
-        const fs::path damaged = folder / "ledger.damaged";
-        fs::rename(folder / "ledger.sqlite", damaged, failed);
-        for (const char* rest : {"ledger.sqlite-wal", "ledger.sqlite-shm"}) fs::remove(folder / rest, failed);
-        if (auto again = ledger->connect(); !again) return again.error();
-        ledger->notice_ = "the list of kept runs was damaged and has been made anew from the runs; the old one is " +
-                          damaged.string();
+    auto opened = OpenFolder::make(folder);
+    if (!opened) return Error{ErrorCode::file, "runs cannot be kept: " + opened.error().message};
+    std::shared_ptr<Ledger> ledger(new Ledger(std::move(*opened)));
+    for (const char* name : {"ledger.sqlite", "ledger.sqlite-wal", "ledger.sqlite-shm", "ledger.sqlite-journal"})
+        if (const auto entry = ledger->folder_.entry(name);
+            entry != OpenFolder::Entry::none && entry != OpenFolder::Entry::file)
+            return Error{ErrorCode::file,
+                         fmt::format("{} is a link or no file: it is left alone, and no runs are kept or listed here",
+                                     (folder / name).string())};
+    ledger->readOnly_ = !ledger->folder_.writable() ||
+                        (ledger->folder_.entry(databaseName) == OpenFolder::Entry::file &&
+                         ::faccessat(ledger->folder_.descriptor(), databaseName, W_OK, AT_EACCESS) != 0);
+    if (ledger->readOnly_) {
+        if (auto status = ledger->connectToRead(); !status) return status.error();
+        return ledger;
+    }
+    if (auto connection = ledger->connect(); connection.damaged) {
+        ledger->setAside();
+        if (auto again = ledger->connect(); !again.status) return again.status.error();
+    } else if (!connection.status) {
+        return connection.status.error();
     }
     if (auto status = ledger->adoptFiles(); !status) return status.error();
     return ledger;
@@ -117,70 +166,173 @@ Result<std::shared_ptr<Ledger>> Ledger::open(const fs::path& folder) {
 
 Ledger::~Ledger() { sqlite3_close(database_); }
 
-Status Ledger::connect() {
-    const fs::path file = folder_ / "ledger.sqlite";
-    if (sqlite3_open(file.c_str(), &database_) == SQLITE_OK) {
-        sqlite3_busy_timeout(database_, busyMilliseconds);
-        if (sqlite3_exec(database_, schema, nullptr, nullptr, nullptr) == SQLITE_OK) {
-            Statement check(database_, std::string("SELECT ") + columns + " FROM runs LIMIT 1");
-            const int outcome = check.step();
-            if (outcome == SQLITE_ROW || outcome == SQLITE_DONE) return {};
-        }
+/// The database comes with the project, maybe from a stranger: it is data, and nothing in it acts.
+void Ledger::restrict() const {
+    sqlite3_busy_timeout(database_, busyMilliseconds);
+    sqlite3_limit(database_, SQLITE_LIMIT_LENGTH, longestText);
+    for (const int option : {SQLITE_DBCONFIG_ENABLE_TRIGGER, SQLITE_DBCONFIG_ENABLE_VIEW, SQLITE_DBCONFIG_TRUSTED_SCHEMA})
+        sqlite3_db_config(database_, option, 0, nullptr);
+    sqlite3_db_config(database_, SQLITE_DBCONFIG_DEFENSIVE, 1, nullptr);
+}
+
+Ledger::Connection Ledger::checkTables() {
+    int times = 0;
+    sqlite3_progress_handler(database_, stepsAtOnce, overBudget, &times);
+    int outcome = SQLITE_OK;
+    for (const char* question : {columns, ""}) {
+        Statement check(database_, *question ? fmt::format("SELECT {} FROM runs LIMIT 1", question)
+                                             : std::string("SELECT key, value FROM settings LIMIT 1"));
+        outcome = check.step();
+        if (outcome != SQLITE_ROW && outcome != SQLITE_DONE) break;
+        outcome = SQLITE_OK;
     }
-    return Error{ErrorCode::file, fmt::format("{} cannot be used: {}", file.string(),
-                                              database_ ? sqlite3_errmsg(database_) : "no memory")};
+    const int code = outcome == SQLITE_OK ? SQLITE_OK : sqlite3_extended_errcode(database_);
+    const std::string message = sqlite3_errmsg(database_);
+    sqlite3_progress_handler(database_, 0, nullptr, nullptr);
+    if (outcome == SQLITE_OK) return {{}, false};
+    return {Error{ErrorCode::file, fmt::format("the list of kept runs {} cannot be read: {}",
+                                               (folder_.path() / databaseName).string(), message)},
+            isDamage(code)};
+}
+
+Ledger::Connection Ledger::connect() {
+    // SQLite wants a path without links; the folder itself is none (invariant 4).
+    std::error_code failed;
+    const fs::path parent = fs::canonical(fs::absolute(folder_.path()).parent_path(), failed);
+    const fs::path file = parent / folder_.path().filename() / databaseName;
+    sqlite3_close(database_);
+    database_ = nullptr;
+    int code = sqlite3_open_v2(file.c_str(), &database_,
+                               SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_NOFOLLOW, nullptr);
+    if (code == SQLITE_OK) {
+        restrict();
+        code = sqlite3_exec(database_, schema, nullptr, nullptr, nullptr);
+        if (code == SQLITE_OK) return checkTables();
+    }
+    return {Error{ErrorCode::file, fmt::format("the list of kept runs {} cannot be used now: {}", file.string(),
+                                               database_ ? sqlite3_errmsg(database_) : "no memory")},
+            isDamage(code)};
+}
+
+/// In a folder that cannot be written: what the list says, or else the runs that are there.
+Status Ledger::connectToRead() {
+    notice_ = "the folder of the runs cannot be written: they are listed, and new ones are not kept";
+    if (folder_.entry(databaseName) == OpenFolder::Entry::file) {
+        // Nobody else writes here: without the files beside it that SQLite would make.
+        const std::string uri = fmt::format("file:/proc/self/fd/{}/{}?immutable=1", folder_.descriptor(), databaseName);
+        if (sqlite3_open_v2(uri.c_str(), &database_, SQLITE_OPEN_READONLY | SQLITE_OPEN_URI, nullptr) == SQLITE_OK) {
+            restrict();
+            if (checkTables().status) return {};
+        }
+        notice_ += "; its list cannot be read";
+    }
+    // A list in memory.
+    sqlite3_close(database_);
+    database_ = nullptr;
+    if (sqlite3_open_v2(":memory:", &database_, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE, nullptr) != SQLITE_OK ||
+        sqlite3_exec(database_, schema, nullptr, nullptr, nullptr) != SQLITE_OK)
+        return Error{ErrorCode::resource, "there is no memory for the list of runs"};
+    readOnly_ = false;
+    auto status = adoptFiles();
+    readOnly_ = true;
+    return status;
+}
+
+/// Makes room for a new database and takes over what the damaged one still tells.
+void Ledger::setAside() {
+    sqlite3_close(database_);
+    database_ = nullptr;
+    const Salvage found = salvaged(folder_.way(databaseName));
+    std::string aside = "ledger.damaged";
+    for (int n = 2; folder_.entry(aside) != OpenFolder::Entry::none; ++n) aside = fmt::format("ledger.damaged-{}", n);
+    (void)::renameat(folder_.descriptor(), databaseName, folder_.descriptor(), aside.c_str());
+    for (const char* rest : {"ledger.sqlite-wal", "ledger.sqlite-shm"})
+        if (folder_.entry(rest) == OpenFolder::Entry::file) (void)folder_.removeFile(rest);
+    notice_ = "the list of kept runs was damaged and has been made anew from the runs; the old one is " +
+              (folder_.path() / aside).string();
+    if (!connect().status || !adoptFiles()) return;
+    int saved = 0, named = 0;
+    for (const auto& [file, said] : found.runs) {
+        if (said.name.empty() && said.note.empty() && !said.star) continue;
+        ++named;
+        if (execute("UPDATE runs SET name = ?, note = ?, star = ? WHERE file = ?",
+                    {said.name, said.note, said.star ? "1" : "0", file}) &&
+            sqlite3_changes(database_) > 0)
+            ++saved;
+    }
+    for (const auto& [key, value] : found.settings) (void)set(key, value);
+    if (named > 0) notice_ += fmt::format("; names, notes and stars of {} of {} runs could be saved", saved, named);
+}
+
+Error Ledger::writingError() const {
+    return {ErrorCode::file, readOnly_ ? fmt::format("{} cannot be written", folder_.path().string())
+                                       : fmt::format("the list of kept runs {} cannot be written now: {}",
+                                                     (folder_.path() / databaseName).string(),
+                                                     sqlite3_errmsg(database_))};
 }
 
 Status Ledger::execute(const std::string& sql, const std::vector<std::string>& values) const {
     const std::lock_guard held(mutex_);
-    if (Statement(database_, sql, values).step() == SQLITE_DONE) return {};
-    return Error{ErrorCode::file,
-                 fmt::format("the ledger {} cannot be written: {}", folder_.string(), sqlite3_errmsg(database_))};
+    if (!readOnly_ && Statement(database_, sql, values).step() == SQLITE_DONE) return {};
+    return writingError();
 }
 
 /// Brings table and files together.
 Status Ledger::adoptFiles() {
-    auto known = runs();
-    if (!known) return known.error();
     std::set<std::string> listed;
-    std::error_code failed;
-    for (const KeptRun& run : *known) {
-        listed.insert(run.file);
-        if (!fs::exists(folder_ / run.file, failed))
-            if (auto status = execute("DELETE FROM runs WHERE number = ?", {std::to_string(run.number)}); !status)
-                return status;
+    {
+        // Also what lists do not show: rows that lead out of the folder.
+        Statement rows(database_, fmt::format("SELECT number, substr(file, 1, 200) FROM runs LIMIT {}", 2 * mostListed));
+        std::vector<std::string> lost;
+        while (rows.step() == SQLITE_ROW)
+            if (isRunName(rows.text(1)) && folder_.entry(rows.text(1)) == OpenFolder::Entry::folder)
+                listed.insert(rows.text(1));
+            else
+                lost.push_back(std::to_string(rows.whole(0)));
+        for (const std::string& number : lost)
+            if (auto status = execute("DELETE FROM runs WHERE number = ?", {number}); !status) return status;
     }
-    std::vector<fs::path> files;
-    for (const auto& entry : fs::directory_iterator(folder_, failed))
-        if (entry.is_directory() && entry.path().filename().string().starts_with("run-") &&
-            !listed.contains(entry.path().filename().string()))
-            files.push_back(entry.path());
-    std::sort(files.begin(), files.end());
-    for (const fs::path& file : files) {
-        const auto mended = mendRunFolder(file);
-        if (mended && !*mended) continue;  // another window is writing it
-        auto run = mended ? openRunFolder(file) : mended.error();
-        if (!run) {
-            notice_ += (notice_.empty() ? "" : "; ") + run.error().message;
+    std::vector<std::string> unreadable;
+    for (const std::string& name : folder_.names()) {
+        if (!isRunName(name) || listed.contains(name) || folder_.entry(name) != OpenFolder::Entry::folder) continue;
+        const auto folder = folder_.folder(name);
+        if (!folder) continue;
+        const auto mended = mendRunFolder(*folder);
+        if (mended && !*mended) {
+            // Left by a crash before there was a point, unless another window is just writing it.
+            if (!isHeld(*folder) && folder_.writable()) (void)removeRunFolder(folder_, name);
             continue;
         }
-        const std::string name = file.filename().string();
+        auto run = mended ? openRunFolder(*folder) : mended.error();
+        if (!run && folder->names().empty() && folder_.writable()) {
+            (void)folder_.removeFolder(name);
+            continue;
+        }
+        if (!run) {
+            unreadable.push_back(run.error().message);
+            continue;
+        }
         // run-2026-11-23T18:00:00Z-...
-        const std::string started = name.size() > 24 && name.starts_with("run-") ? name.substr(4, 20) : "";
+        const std::string started = name.size() > 24 ? name.substr(4, 20) : "";
         if (auto added = add(**run, name, started); !added) return added.error();
     }
+    constexpr std::size_t mostSaid = 3;
+    for (std::size_t i = 0; i < std::min(unreadable.size(), mostSaid); ++i)
+        notice_ += (notice_.empty() ? "" : "; ") + unreadable[i];
+    if (unreadable.size() > mostSaid) notice_ += fmt::format("; and {} more like these", unreadable.size() - mostSaid);
     return {};
 }
 
 Result<std::vector<KeptRun>> Ledger::runs() const {
     const std::lock_guard held(mutex_);
     std::vector<KeptRun> all;
-    Statement rows(database_, std::string("SELECT ") + columns + " FROM runs ORDER BY number DESC");
+    Statement rows(database_, fmt::format("SELECT {} FROM runs ORDER BY number DESC LIMIT {}", columns, mostListed));
     int outcome = rows.step();
-    for (; outcome == SQLITE_ROW; outcome = rows.step()) all.push_back(rowOf(rows));
+    for (; outcome == SQLITE_ROW; outcome = rows.step())
+        if (KeptRun run = rowOf(rows); isRunName(run.file)) all.push_back(std::move(run));
     if (outcome != SQLITE_DONE)
-        return Error{ErrorCode::file,
-                     fmt::format("the ledger {} cannot be read: {}", folder_.string(), sqlite3_errmsg(database_))};
+        return Error{ErrorCode::file, fmt::format("the list of kept runs {} cannot be read now: {}",
+                                                  (folder_.path() / databaseName).string(), sqlite3_errmsg(database_))};
     return all;
 }
 
@@ -193,7 +345,7 @@ Result<KeptRun> Ledger::add(const RunRecord& run, const std::string& file, const
             "(?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             {started, run.plan(), run.scene(), fmt::format("{}", toSeconds(run.end())),
              fmt::format("{}", summary.second("total")), std::to_string(run.points()),
-             std::to_string(summary.counter("events")), summary.brief(), std::to_string(sizeOf(folder_ / file)), file});
+             std::to_string(summary.counter("events")), summary.brief(), std::to_string(sizeOf(folder_, file)), file});
         !status)
         return status.error();
     Statement row(database_, std::string("SELECT ") + columns + " FROM runs WHERE file = ?", {file});
@@ -201,32 +353,56 @@ Result<KeptRun> Ledger::add(const RunRecord& run, const std::string& file, const
     return rowOf(row);
 }
 
+/// A folder of its own for a run: two of them never share one, whoever else keeps runs here.
+Result<std::string> Ledger::makeRunFolder(const std::string& started) const {
+    static thread_local std::mt19937 random{std::random_device{}()};
+    constexpr int most = 100;
+    Error last{ErrorCode::file, ""};
+    for (int n = 0; n < most; ++n) {
+        const std::string name = fmt::format("run-{}-{:08x}", started, random());
+        auto made = folder_.makeFolder(name);
+        if (made) return name;
+        last = made.error();
+        if (folder_.entry(name) == OpenFolder::Entry::none) break;
+    }
+    return last;
+}
+
 Result<KeptRun> Ledger::keep(const Run& run, const std::function<bool()>& over) {
-    static std::atomic<int> count{0};
     constexpr auto glance = std::chrono::milliseconds(20);
+    const auto lost = [](Error error, bool part) {
+        error.message = (part ? "the run was kept in part only: " : "the run was not kept: ") + error.message;
+        return error;
+    };
+    if (readOnly_) return lost(writingError(), false);
     const std::string started = timeText(std::chrono::system_clock::now());
-    const std::string name = fmt::format("run-{}-{}-{}", started, ::getpid(), ++count);
-    std::optional<RunWriter> writer(std::in_place, run, folder_ / name);
+    auto name = makeRunFolder(started);
+    if (!name) return lost(name.error(), false);
+    auto folder = folder_.folder(*name);
+    if (!folder) return lost(folder.error(), false);
+    std::optional<RunWriter> writer(std::in_place, run, *folder);
     bool following = true;
     while (over && !over()) {
         following = following && writer->follow();  // what fails now is tried again at the end
         std::this_thread::sleep_for(glance);
     }
     if (auto status = writer->finish(); !status) {
-        Error error = status.error();
         const bool part = writer->pieces() > 0;
         writer.reset();
-        std::error_code failed;
-        if (!part) fs::remove_all(folder_ / name, failed);
-        error.message = (part ? "the run was kept in part only: " : "the run was not kept: ") + error.message;
-        return error;
+        if (!part) (void)removeRunFolder(folder_, *name);
+        return lost(status.error(), part);
     }
-    auto kept = add(run, name, started);
+    auto kept = add(run, *name, started);
     if (kept) prune();
     return kept;
 }
 
-Result<std::shared_ptr<RunRecord>> Ledger::load(const KeptRun& run) const { return openRunFolder(folder_ / run.file); }
+Result<std::shared_ptr<RunRecord>> Ledger::load(const KeptRun& run) const {
+    if (!isRunName(run.file)) return Error{ErrorCode::file, "'" + run.file + "' is no kept run"};
+    const auto folder = folder_.folder(run.file);
+    if (!folder) return folder.error();
+    return openRunFolder(*folder);
+}
 
 Status Ledger::setName(std::int64_t number, const std::string& name) {
     return execute("UPDATE runs SET name = ? WHERE number = ?", {name, std::to_string(number)});
@@ -247,15 +423,14 @@ Status Ledger::remove(std::int64_t number) {
     }
     // The row first: a file without a row comes back, a row without a file would point nowhere.
     if (auto status = execute("DELETE FROM runs WHERE number = ?", {std::to_string(number)}); !status) return status;
-    std::error_code failed;
-    if (!file.empty()) fs::remove_all(folder_ / file, failed);
+    if (isRunName(file) && folder_.entry(file) == OpenFolder::Entry::folder) return removeRunFolder(folder_, file);
     return {};
 }
 
 int Ledger::bound() const {
     const std::lock_guard held(mutex_);
     Statement row(database_, "SELECT value FROM settings WHERE key = 'bound'");
-    return row.step() == SQLITE_ROW ? static_cast<int>(row.whole(0)) : standardBound;
+    return row.step() == SQLITE_ROW ? static_cast<int>(std::clamp<std::int64_t>(row.whole(0), 0, mostListed)) : standardBound;
 }
 
 Status Ledger::setBound(int runs) {
@@ -291,6 +466,7 @@ Status Ledger::setPrices(const std::string& kind, const std::map<int, double>& b
 
 /// What has neither name nor star goes, the oldest first.
 void Ledger::prune() {
+    if (readOnly_) return;
     const int most = bound();
     const auto all = runs();
     if (most == 0 || !all) return;

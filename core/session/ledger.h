@@ -7,9 +7,13 @@
 // Invariants
 //  1. A row is added after its run is complete. Runs without a row, left by a crash, are mended and get one when the
 //     ledger is opened, unless another process is writing them; rows without a run are dropped.
-//  2. The table holds nothing that is not in the runs but names, notes and stars: a damaged one is set aside and made
-//     anew from the runs.
+//  2. The table holds nothing that is not in the runs but names, notes and stars. Where the database itself is damaged
+//     it is set aside and made anew from the runs, with the names, notes and stars that can still be read. No other
+//     error counts as damage: the ledger then cannot be opened, and nothing is changed.
 //  3. Several processes may use one ledger at once.
+//  4. Nothing is written, read or removed outside of the folder: it is held open, runs are reached by names that
+//     isRunName() takes, no link is followed. Only what Hedgerow wrote is removed, file by file.
+//  5. A folder that cannot be written is read: its runs are listed.
 
 #include <cstdint>
 #include <filesystem>
@@ -20,6 +24,7 @@
 #include <string>
 #include <vector>
 
+#include "base/folder.h"
 #include "base/result.h"
 #include "session/run.h"
 #include "session/run_record.h"
@@ -44,7 +49,7 @@ struct KeptRun {
 
 class Ledger {
 public:
-    /// Opens the ledger in a folder, which is made when it is missing.
+    /// Opens the ledger in a folder, which is made when it is missing. An error says what is in the way.
     static Result<std::shared_ptr<Ledger>> open(const std::filesystem::path& folder);
     /// Where the ledger of a project file lies.
     static std::filesystem::path folderOf(const std::filesystem::path& project);
@@ -69,20 +74,34 @@ public:
     Status setPrices(const std::string& kind, const std::map<int, double>& byRung);
     /// Of all runs together.
     std::int64_t bytes() const;
-    const std::filesystem::path& folder() const { return folder_; }
+    const std::filesystem::path& folder() const { return folder_.path(); }
+    bool has(const KeptRun& run) const { return folder_.entry(run.file) == OpenFolder::Entry::folder; }
+    bool readOnly() const { return readOnly_; }
     /// What was repaired when it was opened; "" when nothing.
     const std::string& notice() const { return notice_; }
 
 private:
-    explicit Ledger(std::filesystem::path folder) : folder_(std::move(folder)) {}
-    Status connect();
+    explicit Ledger(OpenFolder folder) : folder_(std::move(folder)) {}
+    /// How opening the database ended.
+    struct Connection {
+        Status status;
+        bool damaged = false;  ///< the database itself is: nothing else than making it anew helps
+    };
+    Connection connect();
+    Status connectToRead();
+    Connection checkTables();
+    void restrict() const;
+    void setAside();
     Status adoptFiles();
     Result<KeptRun> add(const RunRecord& run, const std::string& file, const std::string& started);
     Status execute(const std::string& sql, const std::vector<std::string>& values = {}) const;
     Status set(const std::string& key, const std::string& value);
+    Result<std::string> makeRunFolder(const std::string& started) const;
     void prune();
+    Error writingError() const;
 
-    std::filesystem::path folder_;
+    OpenFolder folder_;
+    bool readOnly_ = false;
     std::string notice_;
     mutable std::recursive_mutex mutex_;
     sqlite3* database_ = nullptr;

@@ -46,11 +46,14 @@ RecoverySlot::~RecoverySlot() {
     ::close(lock_);
 }
 
-Status RecoverySlot::keep(const Project& project, const std::string& originalPath) {
+Status RecoverySlot::keep(const Project& project, const std::string& originalPath, const std::string& stamp) {
     if (lock_ < 0)
         return Error{ErrorCode::file,
                      "unsaved work cannot be kept: " + file_.parent_path().string() + " is not writable"};
-    const nlohmann::ordered_json json = {{"original", originalPath}, {"project", writeHedge(project)}};
+    const nlohmann::ordered_json json = {{"original", originalPath},
+                                         {"stamp", stamp},
+                                         {"folder", project.folder.path().string()},
+                                         {"project", writeHedge(project)}};
     return writeFileAtomically(file_, json.dump(-1, ' ', false, nlohmann::ordered_json::error_handler_t::replace));
 }
 
@@ -59,7 +62,31 @@ void RecoverySlot::clear() {
     std::filesystem::remove(file_, ignored);
 }
 
+namespace {
+
+/// Locks that guard nothing, and copies half written, of processes that died.
+void tidy(const std::filesystem::path& folder) {
+    const auto opened = OpenFolder::open(folder);
+    if (!opened) return;
+    constexpr std::string_view slotEnding = ".json", lockEnding = ".json.lock";
+    for (const std::string& name : opened->names()) {
+        const std::size_t end = name.find(slotEnding);
+        if (end == std::string::npos) continue;
+        const std::string slot = name.substr(0, end + slotEnding.size());
+        const bool guardsNothing =
+            name.ends_with(lockEnding) && opened->entry(slot) == OpenFolder::Entry::none;
+        if (!guardsNothing && !isHalfWritten(name, slot)) continue;
+        const int lock = takeLock(folder / slot, false);
+        if (lock < 0 && opened->entry(slot + ".lock") != OpenFolder::Entry::none) continue;  // its owner lives
+        (void)opened->removeFile(name);
+        if (lock >= 0) ::close(lock);
+    }
+}
+
+}  // namespace
+
 std::vector<RecoveredWork> RecoverySlot::pending(const std::filesystem::path& folder) {
+    tidy(folder);
     std::vector<RecoveredWork> found;
     std::vector<std::filesystem::directory_entry> entries;
     std::error_code error;
@@ -79,8 +106,11 @@ std::vector<RecoveredWork> RecoverySlot::pending(const std::filesystem::path& fo
         if (!json.is_object() || !json.contains("project") || !json["project"].is_string()) continue;
         auto loaded = readHedge(json["project"].get<std::string>());
         if (!loaded) continue;
-        const bool named = json.contains("original") && json["original"].is_string();
-        found.push_back({entry.path(), named ? json["original"].get<std::string>() : "", std::move(loaded->project)});
+        const auto field = [&](const char* key) {
+            return json.contains(key) && json[key].is_string() ? json[key].get<std::string>() : std::string();
+        };
+        loaded->project.folder.moveTo(field("folder"));
+        found.push_back({entry.path(), field("original"), field("stamp"), std::move(loaded->project)});
     }
     return found;
 }

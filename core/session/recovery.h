@@ -16,7 +16,8 @@ namespace hedgerow {
 struct RecoveredWork {
     std::filesystem::path slot;
     std::string originalPath;  ///< "" when it was never saved
-    Project project;
+    std::string stamp;         ///< of the original when it was last read or written (fileStamp)
+    Project project;           ///< with the folder it had
 };
 
 class RecoverySlot {
@@ -28,11 +29,13 @@ public:
     RecoverySlot(const RecoverySlot&) = delete;
     RecoverySlot& operator=(const RecoverySlot&) = delete;
 
-    Status keep(const Project& project, const std::string& originalPath);
+    /// @param stamp  of the original, as it was read
+    Status keep(const Project& project, const std::string& originalPath, const std::string& stamp = "");
     /// Nothing unsaved is left.
     void clear();
 
-    /// What processes that died have left, oldest first. Unreadable slots are left alone.
+    /// What processes that died have left, oldest first. Unreadable slots are left alone; locks that guard nothing, and
+    /// copies half written, are removed.
     static std::vector<RecoveredWork> pending(const std::filesystem::path& folder);
     static void discard(const std::filesystem::path& slot);
     /// $XDG_STATE_HOME/hedgerow/recovery, or below ~/.local/state.

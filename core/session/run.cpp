@@ -1,12 +1,13 @@
 #include "session/run.h"
 
-#include <unistd.h>
-
 #include <cmath>
 #include <tuple>
 
 #include <fmt/format.h>
 
+#include "base/file.h"
+#include "base/machine.h"
+#include "base/text.h"
 #include "model/values.h"
 #include "network/clock.h"
 #include "session/registry.h"
@@ -78,12 +79,7 @@ Result<std::shared_ptr<const Project>> withParameters(std::shared_ptr<const Proj
 
 }  // namespace
 
-std::size_t memoryBudget() {
-    constexpr std::size_t least = std::size_t{1} << 30;
-    const long pages = ::sysconf(_SC_PHYS_PAGES), size = ::sysconf(_SC_PAGESIZE);
-    return pages > 0 && size > 0 ? std::max(least, static_cast<std::size_t>(pages) * static_cast<std::size_t>(size) / 2)
-                                 : 4 * least;
-}
+std::size_t memoryBudget() { return memoryLeft() / 2; }
 
 Result<std::shared_ptr<Run>> Run::prepare(std::shared_ptr<const Project> original, const RunSettings& settings) {
     auto project = withParameters(std::move(original), settings);
@@ -172,14 +168,32 @@ Status Run::setStart(const Plan& plan, const RunSettings& settings) {
         request_.startStates = std::move(*states);
         return {};
     }
-    auto end = readStates(std::filesystem::path(project_->folder.path) / start, elaboration_.network);
-    if (!end) return about(end.error());
+    constexpr std::size_t mostBytes = std::size_t{64} << 20;
+    // What is asked for with this run is the user's own word; what the project says it may read is not.
+    auto text = settings.start.empty() ? project_->folder.read(start, mostBytes)
+                                       : readFile(project_->folder.path() / start, mostBytes);
+    auto end = text ? readStates(*text, std::filesystem::path(start).filename().string(), elaboration_.network)
+                    : text.error();
+    if (!end) {
+        Error error = end.error();
+        error.field = "start";
+        return about(error);
+    }
     request_.startStates = std::move(end->states);
     request_.startMemories = std::move(end->memories);
     return {};
 }
 
-void Run::execute(const CancelToken& cancel) { summary_ = solve(request_, *store_, cancel); }
+void Run::execute(const CancelToken& cancel) {
+    try {
+        summary_ = solve(request_, *store_, cancel);
+    } catch (const std::bad_alloc&) {
+        summary_ = {};
+        summary_.error = Error{ErrorCode::resource, "there is no memory left for this run: store less, or end it earlier"};
+        summary_.engine = std::string(engine_->name());
+        summary_.reached = store_->reached();
+    }
+}
 
 /// Elaborates what comes after the first event.
 Status Run::setScene(const Scene& scene, std::vector<Stretch> stretches) {
@@ -278,12 +292,14 @@ std::vector<std::pair<std::string, std::string>> Run::origin() const {
 }
 
 Status exportRun(const RunRecord& run, std::string_view format, const std::filesystem::path& path,
-                 const std::vector<std::string>& quantities) {
+                 const std::vector<std::string>& quantities, const CancelToken& cancel) {
     const TraceFormat* writer = findTraceFormat(format);
     if (!writer) return Error{ErrorCode::name, fmt::format("there is no format '{}'", format)};
     std::vector<std::unique_ptr<Trace>> traces;
     TraceTable table;
+    table.cancel = cancel;
     for (const std::string& name : quantities.empty() ? run.quantityNames() : quantities) {
+        if (auto stopped = table.stopped(); !stopped) return stopped;
         auto trace = run.trace(name);
         if (!trace) return Error{ErrorCode::name, fmt::format("the run has no quantity '{}'", name), {}, {}, name};
         table.traces.push_back(trace.get());
@@ -291,7 +307,17 @@ Status exportRun(const RunRecord& run, std::string_view format, const std::files
     }
     if (table.traces.empty()) return Error{ErrorCode::name, "the run has no quantities to write"};
     table.provenance = run.provenance();
-    return writer->write(table, path);
+    try {
+        return writer->write(table, path);
+    } catch (const std::bad_alloc&) {
+        return Error{ErrorCode::resource, path.string() + " cannot be written: there is no memory left"};
+    }
+}
+
+std::vector<std::filesystem::path> filesOfExport(const std::filesystem::path& path) {
+    std::vector<std::filesystem::path> files{path};
+    if (lowerCase(path.extension().string()) == ".cfg") files.push_back(std::filesystem::path(path).replace_extension(".dat"));
+    return files;
 }
 
 }  // namespace hedgerow

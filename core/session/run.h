@@ -18,7 +18,8 @@
 
 namespace hedgerow {
 
-/// Half of the memory of this machine: how much a run may store unless told otherwise.
+/// How much a run may store unless told otherwise: half of what this process may still take, by the machine, by its
+/// container (cgroup) and by its own limits (RLIMIT_AS, RLIMIT_DATA).
 std::size_t memoryBudget();
 
 /// What to run and how, where it differs from the project.
@@ -99,6 +100,8 @@ private:
 
 /// Writes the named quantities of a finished run; all of them when none are named.
 Status exportRun(const RunRecord& run, std::string_view format, const std::filesystem::path& path,
-                 const std::vector<std::string>& quantities = {});
+                 const std::vector<std::string>& quantities = {}, const CancelToken& cancel = {});
+/// The files that an export of this name writes: the pair of a text COMTRADE, for instance.
+std::vector<std::filesystem::path> filesOfExport(const std::filesystem::path& path);
 
 }  // namespace hedgerow

@@ -16,14 +16,14 @@ constexpr int runFileVersion = 2;
 constexpr std::size_t chunkSize = PointChunk::size;
 constexpr char headName[] = "run.h5";
 
-Error fault(const std::filesystem::path& folder, std::string_view what) {
-    return {ErrorCode::file, fmt::format("{}: {}", folder.filename().string(), what)};
+Error fault(const OpenFolder& folder, std::string_view what) {
+    return {ErrorCode::file, fmt::format("{}: {}", folder.path().filename().string(), what)};
 }
 
 /// A kept run whose points stay on disk.
 class KeptRecord final : public RunRecord {
 public:
-    KeptRecord(std::filesystem::path folder, RunAbout about, Project project, RunPoints points, std::size_t allChunks)
+    KeptRecord(OpenFolder folder, RunAbout about, Project project, RunPoints points, std::size_t allChunks)
         : folder_(std::move(folder)), about_(std::move(about)), project_(std::move(project)), allChunks_(allChunks) {
         store_ = std::make_shared<PiecePoints>(folder_, points.pieces, std::move(points.starts),
                                                std::move(points.views), about_.layout.unknowns, about_.signalCount);
@@ -55,7 +55,7 @@ public:
 private:
     std::optional<PointSource::Digest> digestOf(std::size_t quantity) const {
         const auto held = hdf5::lock();
-        const hdf5::Handle file(H5Fopen((folder_ / headName).c_str(), H5F_ACC_RDONLY, H5P_DEFAULT), H5Fclose);
+        const hdf5::Handle file(hdf5::openFile(folder_, headName), H5Fclose);
         if (!file.good()) return {};
         const std::size_t chunks = (store_->count() + chunkSize - 1) / chunkSize;
         const auto numbers = hdf5::readColumn(file, "blocks", 4 * quantity * allChunks_, 4 * chunks);
@@ -63,7 +63,7 @@ private:
         return PointSource::Digest{unpackedBlocks(*numbers), about_.logic[quantity]};
     }
 
-    std::filesystem::path folder_;
+    OpenFolder folder_;
     RunAbout about_;
     Project project_;
     std::size_t allChunks_;  ///< that the head knows, readable or not
@@ -71,9 +71,9 @@ private:
 };
 
 /// Leaves out what lies behind a piece that is missing or damaged.
-void cutAtDamage(const std::filesystem::path& folder, RunAbout& about, RunPoints& points) {
+void cutAtDamage(const OpenFolder& folder, RunAbout& about, RunPoints& points) {
     for (std::size_t number = 0; number < points.pieces.size(); ++number) {
-        const auto there = pointsOfPiece(pieceFile(folder, number));
+        const auto there = pointsOfPiece(folder, number);
         if (there && *there == points.pieces[number]) continue;
         points.pieces.resize(number);
         std::size_t count = 0;
@@ -85,15 +85,15 @@ void cutAtDamage(const std::filesystem::path& folder, RunAbout& about, RunPoints
         about.summary.error =
             Error{ErrorCode::file,
                   fmt::format("{} is missing or damaged: the run can be read up to {}",
-                              pieceFile(folder, number).filename().string(), formatQuantity(toSeconds(reached), "s"))};
+                              pieceFile(number), formatQuantity(toSeconds(reached), "s"))};
         return;
     }
 }
 
 }  // namespace
 
-Status writeRunHead(const std::filesystem::path& folder, const RunAbout& about, const RunPoints& points) {
-    return replaceAtomically(folder / headName, [&](const std::filesystem::path& temporary) -> Status {
+Status writeRunHead(const OpenFolder& folder, const RunAbout& about, const RunPoints& points) {
+    return replaceAtomically(folder, headName, [&](const std::filesystem::path& temporary) -> Status {
         const auto held = hdf5::lock();
         hdf5::Handle file(hdf5::createFile(temporary.string()), H5Fclose);
         bool good = file.good() && hdf5::writeAttribute(file, "hedgerow run", std::to_string(runFileVersion));
@@ -106,13 +106,13 @@ Status writeRunHead(const std::filesystem::path& folder, const RunAbout& about, 
                hdf5::writeColumn(file, "blocks", packed(points.blocks)) && H5Fflush(file, H5F_SCOPE_GLOBAL) >= 0 &&
                file.close();
         if (good) return {};
-        return Error{ErrorCode::file, folder.string() + " cannot be written: the disk may be full"};
+        return Error{ErrorCode::file, folder.path().string() + " cannot be written: the disk may be full"};
     });
 }
 
-Result<RunPoints> readRunHead(const std::filesystem::path& folder, RunAbout& about) {
+Result<RunPoints> readRunHead(const OpenFolder& folder, RunAbout& about) {
     const auto held = hdf5::lock();
-    const hdf5::Handle file(H5Fopen((folder / headName).c_str(), H5F_ACC_RDONLY, H5P_DEFAULT), H5Fclose);
+    const hdf5::Handle file(hdf5::openFile(folder, headName), H5Fclose);
     if (!file.good()) return fault(folder, "this is no readable run: the file run.h5 is missing or damaged");
     const auto version = hdf5::readAttribute(file, "hedgerow run");
     if (!version) return fault(folder, "run.h5 is HDF5, but no run");
@@ -121,6 +121,11 @@ Result<RunPoints> readRunHead(const std::filesystem::path& folder, RunAbout& abo
     const auto text = hdf5::readText(file, "run");
     const auto pieces = hdf5::readCounts(file, "pieces");
     auto starts = hdf5::readTicks(file, "starts");
+    // A file of a few bytes may claim any number of zeros.
+    constexpr std::size_t mostNumbers = std::size_t{1} << 26;
+    for (const char* column : {"views", "starts", "pieces"})
+        if (const auto length = hdf5::lengthOf(file, column); length && *length >= mostNumbers / 2)
+            return fault(folder, fmt::format("this run takes more memory than it may: {} numbers in its head", *length));
     const auto numbers = hdf5::readColumn(file, "views");
     auto views = numbers ? unpackedViews(*numbers) : std::nullopt;
     if (!project || !text || !pieces || !starts || !views)
@@ -145,7 +150,7 @@ Result<RunPoints> readRunHead(const std::filesystem::path& folder, RunAbout& abo
     return RunPoints{{pieces->begin(), pieces->end()}, std::move(*starts), std::move(*views), {}};
 }
 
-Result<std::shared_ptr<RunRecord>> openRunFolder(const std::filesystem::path& folder) {
+Result<std::shared_ptr<RunRecord>> openRunFolder(const OpenFolder& folder) {
     RunAbout about;
     auto points = readRunHead(folder, about);
     if (!points) return points.error();

@@ -1,10 +1,10 @@
 #pragma once
 // A kept run: a folder with everything that made the run (run.h5) and its points in pieces (run_pieces.h).
 
-#include <filesystem>
 #include <memory>
 #include <vector>
 
+#include "base/folder.h"
 #include "base/result.h"
 #include "session/run_about.h"
 #include "session/run_record.h"
@@ -22,12 +22,12 @@ struct RunPoints {
 };
 
 /// Writes run.h5, atomically.
-Status writeRunHead(const std::filesystem::path& folder, const RunAbout& about, const RunPoints& points);
+Status writeRunHead(const OpenFolder& folder, const RunAbout& about, const RunPoints& points);
 /// Reads all of it but the blocks; an error says what is wrong with the folder.
-Result<RunPoints> readRunHead(const std::filesystem::path& folder, RunAbout& about);
+Result<RunPoints> readRunHead(const OpenFolder& folder, RunAbout& about);
 
 /// Opens a kept run. Points are read when they are looked at, and of whole chunks only what they come to. Where a piece
 /// is missing or damaged, the run ends before it, and its summary says so; an error names the folder.
-Result<std::shared_ptr<RunRecord>> openRunFolder(const std::filesystem::path& folder);
+Result<std::shared_ptr<RunRecord>> openRunFolder(const OpenFolder& folder);
 
 }  // namespace hedgerow

@@ -52,9 +52,7 @@ void addChunk(const PointChunk& chunk, std::size_t count, const PieceContent& co
 
 }  // namespace
 
-std::filesystem::path pieceFile(const std::filesystem::path& folder, std::size_t number) {
-    return folder / fmt::format("points-{:05}.h5", number);
-}
+std::string pieceFile(std::size_t number) { return fmt::format("points-{:05}.h5", number); }
 
 std::vector<double> packed(std::span<const std::shared_ptr<const RowView>> views) {
     std::vector<double> numbers;
@@ -68,9 +66,10 @@ std::vector<double> packed(std::span<const std::shared_ptr<const RowView>> views
 }
 
 std::optional<PointStore::Views> unpackedViews(std::span<const double> numbers) {
+    constexpr std::size_t mostViews = 200'000;  // each takes more memory than the three numbers it may be written with
     PointStore::Views views;
     while (!numbers.empty()) {
-        if (numbers.size() < 3) return {};
+        if (numbers.size() < 3 || views.size() >= mostViews) return {};
         const double width = numbers[0], matrix = numbers[1], conducting = numbers[2];
         numbers = numbers.subspan(3);
         const auto fits = [&](double size) { return size >= 0 && size <= static_cast<double>(numbers.size()); };
@@ -106,13 +105,13 @@ std::vector<Block> unpackedBlocks(std::span<const double> numbers) {
     return blocks;
 }
 
-Status writePiece(const PieceContent& content, const std::filesystem::path& path) {
+Status writePiece(const PieceContent& content, const OpenFolder& folder, std::size_t number) {
     Columns columns;
     const PointStore::Views views = content.store.views();
     for (std::size_t done = 0; done < content.count; done += chunkSize)
         addChunk(*content.store.chunk((content.first + done) / chunkSize), std::min(chunkSize, content.count - done),
                  content, views, columns);
-    return replaceAtomically(path, [&](const std::filesystem::path& temporary) -> Status {
+    return replaceAtomically(folder, pieceFile(number), [&](const std::filesystem::path& temporary) -> Status {
         const auto held = hdf5::lock();
         hdf5::Handle file(hdf5::createFile(temporary.string()), H5Fclose);
         const bool good = file.good() && hdf5::writeTicks(file, "ticks", columns.ticks) &&
@@ -126,13 +125,13 @@ Status writePiece(const PieceContent& content, const std::filesystem::path& path
                           hdf5::writeColumn(file, "blocks", packed(content.blocks)) &&
                           H5Fflush(file, H5F_SCOPE_GLOBAL) >= 0 && file.close();
         if (good) return {};
-        return Error{ErrorCode::file, path.string() + " cannot be written: the disk may be full"};
+        return Error{ErrorCode::file, (folder.path() / pieceFile(number)).string() + " cannot be written: the disk may be full"};
     });
 }
 
-std::optional<PieceHead> readPieceHead(const std::filesystem::path& path) {
+std::optional<PieceHead> readPieceHead(const OpenFolder& folder, std::size_t number) {
     const auto held = hdf5::lock();
-    const hdf5::Handle file(H5Fopen(path.c_str(), H5F_ACC_RDONLY, H5P_DEFAULT), H5Fclose);
+    const hdf5::Handle file(hdf5::openFile(folder, pieceFile(number)), H5Fclose);
     if (!file.good()) return {};
     const auto ticks = hdf5::readTicks(file, "ticks");
     const auto views = hdf5::readColumn(file, "views"), blocks = hdf5::readColumn(file, "blocks");
@@ -144,15 +143,15 @@ std::optional<PieceHead> readPieceHead(const std::filesystem::path& path) {
     return head;
 }
 
-std::optional<std::size_t> pointsOfPiece(const std::filesystem::path& path) {
+std::optional<std::size_t> pointsOfPiece(const OpenFolder& folder, std::size_t number) {
     const auto held = hdf5::lock();
-    const hdf5::Handle file(H5Fopen(path.c_str(), H5F_ACC_RDONLY, H5P_DEFAULT), H5Fclose);
+    const hdf5::Handle file(hdf5::openFile(folder, pieceFile(number)), H5Fclose);
     return file.good() ? hdf5::lengthOf(file, "ticks") : std::nullopt;
 }
 
 // ---- reading
 
-PiecePoints::PiecePoints(std::filesystem::path folder, std::vector<std::size_t> pieces, std::vector<Tick> starts,
+PiecePoints::PiecePoints(OpenFolder folder, std::vector<std::size_t> pieces, std::vector<Tick> starts,
                          Views views, int unknowns, std::size_t signalCount)
     : folder_(std::move(folder)),
       starts_(std::move(starts)),
@@ -205,7 +204,7 @@ std::shared_ptr<const PointChunk> PiecePoints::read(std::size_t k) const {
     std::optional<std::vector<double>> rows, values;
     {
         const auto held = hdf5::lock();
-        const hdf5::Handle file(H5Fopen(pieceFile(folder_, piece).c_str(), H5F_ACC_RDONLY, H5P_DEFAULT), H5Fclose);
+        const hdf5::Handle file(hdf5::openFile(folder_, pieceFile(piece)), H5Fclose);
         if (!file.good()) return nullptr;
         const std::size_t first = inside * chunkSize;
         ticks = hdf5::readTicks(file, "ticks", first, count);

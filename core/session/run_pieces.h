@@ -2,7 +2,6 @@
 // The points of a kept run on disk: pieces of whole chunks, a file each, that are read chunk by chunk when they are
 // looked at. docs/runs.md describes them.
 
-#include <filesystem>
 #include <list>
 #include <map>
 #include <memory>
@@ -11,6 +10,7 @@
 #include <span>
 #include <vector>
 
+#include "base/folder.h"
 #include "base/result.h"
 #include "traces/block.h"
 #include "traces/point_store.h"
@@ -27,8 +27,8 @@ struct PieceContent {
     std::span<const Block> blocks;                          ///< quantity by quantity, one a chunk
 };
 
-std::filesystem::path pieceFile(const std::filesystem::path& folder, std::size_t number);
-Status writePiece(const PieceContent& content, const std::filesystem::path& file);
+std::string pieceFile(std::size_t number);
+Status writePiece(const PieceContent& content, const OpenFolder& folder, std::size_t number);
 
 /// What a piece tells of itself; nothing when it is missing or damaged.
 struct PieceHead {
@@ -38,9 +38,9 @@ struct PieceHead {
     PointStore::Views views;
     std::vector<Block> blocks;
 };
-std::optional<PieceHead> readPieceHead(const std::filesystem::path& file);
+std::optional<PieceHead> readPieceHead(const OpenFolder& folder, std::size_t number);
 /// How many points a piece has, without reading them; nothing when it is missing or damaged.
-std::optional<std::size_t> pointsOfPiece(const std::filesystem::path& file);
+std::optional<std::size_t> pointsOfPiece(const OpenFolder& folder, std::size_t number);
 
 /// Views and blocks as plain numbers, and back.
 std::vector<double> packed(std::span<const std::shared_ptr<const RowView>> views);
@@ -52,7 +52,7 @@ std::vector<Block> unpackedBlocks(std::span<const double> numbers);
 class PiecePoints final : public PointStore {
 public:
     /// @param pieces  points of each, all but the last whole chunks
-    PiecePoints(std::filesystem::path folder, std::vector<std::size_t> pieces, std::vector<Tick> starts, Views views,
+    PiecePoints(OpenFolder folder, std::vector<std::size_t> pieces, std::vector<Tick> starts, Views views,
                 int unknowns, std::size_t signalCount);
 
     std::size_t count() const override { return count_; }
@@ -69,7 +69,7 @@ private:
     ChunkPointer read(std::size_t k) const;
     ChunkPointer unreadable(std::size_t k) const;
 
-    std::filesystem::path folder_;
+    OpenFolder folder_;
     std::vector<std::size_t> firstChunks_;  ///< of each piece
     std::size_t count_ = 0;
     std::vector<Tick> starts_;

@@ -3,9 +3,12 @@
 #include <fcntl.h>
 #include <sys/file.h>
 #include <unistd.h>
+#include <algorithm>
+#include <cctype>
 
 #include <fmt/format.h>
 
+#include "formats/file.h"
 #include "session/run_about.h"
 #include "session/run_file.h"
 #include "session/run_pieces.h"
@@ -15,24 +18,21 @@ namespace hedgerow {
 namespace {
 constexpr std::size_t chunkSize = PointChunk::size;
 constexpr std::size_t mostChunks = 256, mostNumbers = std::size_t{1} << 24;  ///< of a piece
+constexpr char holdName[] = "writing";
 constexpr double dueShare = 0.05;  ///< pieces come at least so far apart, as a share of the time so far
 }  // namespace
 
-FolderHold::FolderHold(const std::filesystem::path& folder)
-    : path_(folder / "writing"), file_(::open(path_.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0666)) {
-    if (file_ >= 0 && ::flock(file_, LOCK_EX | LOCK_NB) != 0) {
-        ::close(file_);
-        file_ = -1;
-    }
+FolderHold::FolderHold(OpenFolder folder)
+    : folder_(std::move(folder)),
+      file_(::openat(folder_.descriptor(), holdName, O_RDWR | O_CREAT | O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK, 0666)) {
+    if (file_ && ::flock(file_.get(), LOCK_EX | LOCK_NB) != 0) file_ = Descriptor();
 }
 
 FolderHold::~FolderHold() {
-    if (file_ < 0) return;
-    ::unlink(path_.c_str());
-    ::close(file_);
+    if (file_) (void)folder_.removeFile(holdName);
 }
 
-RunWriter::RunWriter(const Run& run, std::filesystem::path folder, double every)
+RunWriter::RunWriter(const Run& run, OpenFolder folder, double every)
     : run_(run), folder_(std::move(folder)), blocks_(run.quantities().size()), every_(every), due_(every) {
     for (const QuantityInfo& quantity : run.quantities())
         traces_.push_back(std::make_unique<Trace>(run.storePointer(), quantity, run.layout()));
@@ -40,12 +40,10 @@ RunWriter::RunWriter(const Run& run, std::filesystem::path folder, double every)
 
 Status RunWriter::begin() {
     if (hold_) return {};
-    std::error_code failed;
-    std::filesystem::create_directories(folder_, failed);
     hold_ = std::make_unique<FolderHold>(folder_);
     if (!hold_->good()) {
         hold_.reset();
-        return Error{ErrorCode::file, folder_.string() + " cannot be written"};
+        return Error{ErrorCode::file, folder_.path().string() + " cannot be written"};
     }
     return writeRunHead(folder_, aboutOf(run_, false), {});
 }
@@ -85,7 +83,7 @@ Status RunWriter::write(std::size_t count, bool last) {
                                run_.store().signalCount(),
                                std::span(views).subspan(views_),
                                fresh};
-    if (auto status = writePiece(content, pieceFile(folder_, pieces_.size())); !status) return status;
+    if (auto status = writePiece(content, folder_, pieces_.size()); !status) return status;
     for (std::size_t q = 0; q < blocks_.size(); ++q) {
         const auto first = fresh.begin() + static_cast<std::ptrdiff_t>(q * chunks);
         blocks_[q].insert(blocks_[q].end(), first, first + static_cast<std::ptrdiff_t>(chunks));
@@ -114,16 +112,17 @@ Status RunWriter::finish() {
     return {};
 }
 
-Result<bool> mendRunFolder(const std::filesystem::path& folder) {
-    const FolderHold hold(folder);
-    if (!hold.good()) return false;  // another window writes it
+Result<bool> mendRunFolder(const OpenFolder& folder) {
+    if (isHeld(folder)) return false;  // another window writes it
     RunAbout about;
     auto points = readRunHead(folder, about);
     if (!points) return points.error();
     if (!points->pieces.empty()) return true;
+    const FolderHold hold(folder);
+    if (!hold.good()) return false;
     std::vector<std::vector<Block>> blocks(about.quantities.size());
     for (std::size_t number = 0;; ++number) {
-        const auto piece = readPieceHead(pieceFile(folder, number));
+        const auto piece = readPieceHead(folder, number);
         const std::size_t chunks = piece ? piece->starts.size() : 0;
         if (!piece || piece->blocks.size() != blocks.size() * chunks) break;
         points->pieces.push_back(piece->points);
@@ -133,14 +132,43 @@ Result<bool> mendRunFolder(const std::filesystem::path& folder) {
             for (std::size_t k = 0; k < chunks; ++k) blocks[q].push_back(piece->blocks[q * chunks + k]);
         about.summary.reached = piece->last;
     }
-    if (points->pieces.empty()) {  // it broke off before anything was worth keeping
-        std::error_code failed;
-        std::filesystem::remove_all(folder, failed);
-        return false;
-    }
+    if (points->pieces.empty()) return false;  // it broke off before anything was worth keeping
     for (const auto& some : blocks) points->blocks.insert(points->blocks.end(), some.begin(), some.end());
     if (auto status = writeRunHead(folder, about, *points); !status) return status.error();
     return true;
+}
+
+bool isHeld(const OpenFolder& folder) {
+    if (folder.entry(holdName) != OpenFolder::Entry::file) return false;
+    const Descriptor file(::openat(folder.descriptor(), holdName, O_RDWR | O_CLOEXEC | O_NOFOLLOW));
+    return file && ::flock(file.get(), LOCK_EX | LOCK_NB) != 0;
+}
+
+bool isRunName(std::string_view name) {
+    constexpr std::size_t longest = 100;
+    return name.starts_with("run-") && name.size() > 4 && name.size() <= longest &&
+           std::all_of(name.begin(), name.end(), [](unsigned char c) { return std::isalnum(c) || c == '-' || c == ':'; });
+}
+
+Status removeRunFolder(const OpenFolder& ledger, const std::string& name) {
+    if (!isRunName(name)) return Error{ErrorCode::file, "'" + name + "' is no kept run: it is left alone"};
+    auto folder = ledger.folder(name);
+    if (!folder) return folder.error();
+    const auto ours = [](std::string_view file) {
+        const auto base = [&](std::string_view target) { return file == target || isHalfWritten(file, target); };
+        constexpr std::string_view piece = "points-", ending = ".h5";
+        const std::string_view whole = file.substr(0, std::min(file.size(), file.find(ending) + ending.size()));
+        const bool numbered = whole.starts_with(piece) && whole.ends_with(ending) &&
+                              whole.size() > piece.size() + ending.size() &&
+                              whole.find_first_not_of("0123456789", piece.size()) == whole.size() - ending.size();
+        return base("run.h5") || file == holdName || (numbered && base(whole));
+    };
+    Status first;
+    for (const std::string& file : folder->names())
+        if (ours(file) && folder->entry(file) != OpenFolder::Entry::folder)
+            if (auto removed = folder->removeFile(file); !removed && first) first = removed;
+    if (!first) return first;
+    return ledger.removeFolder(name);
 }
 
 }  // namespace hedgerow

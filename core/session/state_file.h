@@ -2,6 +2,8 @@
 // The end of a run on disk, to start another run from.
 
 #include <filesystem>
+#include <string>
+#include <string_view>
 #include <vector>
 
 #include "base/result.h"
@@ -11,16 +13,19 @@ namespace hedgerow {
 
 /// What another run starts from.
 struct StoredEnd {
-    std::vector<double> states;                 ///< one per state of the network
-    std::vector<std::vector<double>> memories;  ///< of sampled parts, one per signal block; empty where there is none
+    std::vector<double> states;          ///< one per state of the network
+    std::vector<MemoryRecord> memories;  ///< of sampled parts, one per signal block; empty where there is none
 };
 
 /// Writes the end of a run as JSON:
-/// {"hedgerow-state": 1, "time": s, "states": [{"part": ..., "value": ...}], "control": [{"part": ..., "numbers":
-/// [...]}]}. Under "control" stands what tasks, and parts that sample by themselves, remember.
+/// {"hedgerow-state": 2, "time": s, "states": [{"part": ..., "value": ...}],
+///  "control": {part: {name: [type, value...]}}}. Under "control" stands what tasks, and parts that sample by
+/// themselves, remember, entry by entry.
 Status writeStates(const std::filesystem::path& path, const Network& network, const Standing& standing);
 /// Reads it back in the order of the network. A part the file does not have keeps its given initial value, or starts
-/// without memory; states of one that the network does not have are an error.
-Result<StoredEnd> readStates(const std::filesystem::path& path, const Network& network);
+/// without memory; states or memory of one that the network does not have are an error. An entry of a memory whose
+/// name, type, length or range is not that of the part now is not taken.
+/// @param name  of the file, for messages
+Result<StoredEnd> readStates(std::string_view text, const std::string& name, const Network& network);
 
 }  // namespace hedgerow

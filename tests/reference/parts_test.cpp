@@ -163,7 +163,7 @@ TEST(Points, ATableFromAFileAndItsFaults) {
         Circuit c;
         c.add("points-current", "I1", {"0", "a"}, {{"points", points}}).add("resistor", "R1", {"a", "0"}, {{"r", "3"}});
         c.plan("4m");
-        c.project().folder.path = folder.path().string();
+        c.project().folder.moveTo(folder.path());
         return c;
     };
     EXPECT_NEAR(at(*run(with("load.csv")), "a.v", 0.5e-3), 3.0, 1e-9);

@@ -60,7 +60,7 @@ std::map<std::string, std::string> texts() {
     TemporaryFolder folder;
     std::ofstream(folder.path() / "points.csv") << "time,value\n0,0.5\n0.25e-3, 1.75\n1e-3;-2.5\n";
     for (const char* text : {"points.csv", "0 0.5, 0.25m 1.75, 1m -2.5"}) {
-        const auto points = pointsOf(text, "s", "V", folder.path().string());
+        const auto points = pointsOf(text, "s", "V", ProjectFolder(folder.path()));
         std::string line;
         for (const TablePoint& point : points ? *points : std::vector<TablePoint>())
             line += number(point.t * 1e6) + " " + number(point.value) + "; ";

@@ -354,7 +354,7 @@ TEST(RandomTexts, PointsRiseOrSayWhichDoesNot) {
         }
         std::ofstream(folder.path() / "t.csv") << table;
         for (const std::string& text : {typed, std::string("t.csv")}) {
-            const auto read = pointsOf(text, "s", "V", folder.path().string());
+            const auto read = pointsOf(text, "s", "V", ProjectFolder(folder.path()));
             if (wrong >= 0) {
                 ASSERT_FALSE(read) << text << "\n" << table;
                 EXPECT_NE(read.error().message.find("point " + std::to_string(wrong + 1)), std::string::npos)
@@ -368,10 +368,10 @@ TEST(RandomTexts, PointsRiseOrSayWhichDoesNot) {
                 EXPECT_EQ((*read)[i].value, points[i].second);
             }
         }
-        const auto broken = pointsOf(random.damaged(typed), "s", "V", folder.path().string());
+        const auto broken = pointsOf(random.damaged(typed), "s", "V", ProjectFolder(folder.path()));
         EXPECT_TRUE(broken || !broken.error().message.empty());
         std::ofstream(folder.path() / "b.csv") << random.damaged(table);
-        const auto torn = pointsOf("b.csv", "s", "V", folder.path().string());
+        const auto torn = pointsOf("b.csv", "s", "V", ProjectFolder(folder.path()));
         EXPECT_TRUE(torn || !torn.error().message.empty());
     }
 }
@@ -431,14 +431,14 @@ TEST(RandomTexts, StoredEndsNeverBreakAStart) {
     ASSERT_TRUE(writeStates(path, network, r->summary().standing));
     std::string text;
     std::getline(std::ifstream(path), text, '\0');
-    const auto sound = readStates(path, network);
+    const auto sound = readStates(*readFile(path), "end.json", network);
     ASSERT_TRUE(sound) << sound.error().message;
     ASSERT_EQ(sound->states.size(), network.states.size());
     EXPECT_EQ(sound->states, r->summary().standing.states) << "to the last digit";
     int read = 0, refused = 0;
     for (int trial = 0; trial < 3000; ++trial) {
         std::ofstream(path, std::ios::trunc) << random.damaged(text);
-        const auto end = readStates(path, network);
+        const auto end = readStates(*readFile(path), "end.json", network);
         if (!end) {
             EXPECT_FALSE(end.error().message.empty());
             ++refused;

@@ -226,7 +226,8 @@ TEST(StructuredText, MemoryIsTakenOver) {
     ASSERT_TRUE(program);
     Machine first(*program), second(*program);
     ASSERT_TRUE(first.run(0) && first.run(1e-3));
-    second.recall(first.memory());
+    const auto kept = Memory::put([&](Memory& m) { first.memory(m); }, Memory::Instants::left);
+    EXPECT_TRUE(Memory::take(kept, [&](Memory& m) { second.memory(m); }, Memory::Instants::left).empty());
     ASSERT_TRUE(second.run(2e-3));
     EXPECT_EQ(second.value(*(*program)->main().find("Y")), 4.5);
 }

@@ -13,7 +13,7 @@ namespace hedgerow::st {
 
 namespace {
 
-constexpr std::size_t mostSlots = 1'000'000;
+constexpr std::size_t mostSlots = 1'000'000, mostSlotsInAll = 2 * mostSlots;  ///< of a unit, and of all its units
 
 }  // namespace
 
@@ -67,7 +67,9 @@ void Compiler::failAt(const Token& token, std::string message) {
 
 std::uint32_t Compiler::reserve(std::size_t count) {
     std::vector<Slot>& image = code().image;
-    if (image.size() + count > mostSlots) fail("the variables need more memory than there is");
+    slots_ += count;
+    if (image.size() + count > mostSlots || slots_ > mostSlotsInAll)
+        fail(fmt::format("the variables need more memory than there is: {} values", mostSlotsInAll));
     const auto first = static_cast<std::uint32_t>(image.size());
     image.resize(image.size() + count, Slot{.integer = 0});
     return first;

@@ -138,6 +138,7 @@ private:
     Program::Constants given_;
     std::vector<Loop> loops_;
     std::map<std::int64_t, std::uint32_t> constants_;  ///< of the unit at hand, by their bits
+    std::size_t slots_ = 0;  ///< of all units
     int depth_ = 0;
 };
 

@@ -71,6 +71,15 @@ std::int64_t shifted(Op op, std::int64_t value, std::int64_t bits, std::int64_t 
     return static_cast<std::int64_t>((all << turn) | (all >> (bits - turn)));
 }
 
+/// The values that a variable of this type can have.
+std::pair<std::int64_t, std::int64_t> rangeOf(const Type& type) {
+    if (type.base == Base::boolean) return {0, 1};
+    if (type.base == Base::time || type.bits >= 64)
+        return {std::numeric_limits<std::int64_t>::min(), std::numeric_limits<std::int64_t>::max()};
+    const std::int64_t half = std::int64_t{1} << (type.bits - 1);
+    return type.isSigned ? std::pair(-half, half - 1) : std::pair(std::int64_t{0}, 2 * half - 1);
+}
+
 /// A double as a whole number; false where it has none.
 bool whole(double value, std::int64_t& result) {
     if (!(std::abs(value) < 0x1p63)) return false;
@@ -134,15 +143,34 @@ void Machine::set(const Variable& variable, double value) {
                            : wrapped(number, variable.type.bits | (variable.type.isSigned ? 256u : 0u));
 }
 
-std::vector<double> Machine::memory() const {
-    std::vector<double> all;
-    for (const Slot& slot : frame_) all.push_back(std::bit_cast<double>(slot.integer));
-    return all;
-}
+void Machine::memory(Memory& all) { visit(all, program_->main(), frame_.data()); }
 
-void Machine::recall(std::span<const double> memory) {
-    if (memory.size() != frame_.size()) return;
-    for (std::size_t i = 0; i < frame_.size(); ++i) frame_[i].integer = std::bit_cast<std::int64_t>(memory[i]);
+void Machine::visit(Memory& all, const Unit& unit, Slot* frame) {
+    for (const Variable& variable : unit.variables) {
+        const Type& type = variable.type;
+        Slot* const first = frame + variable.slot;
+        if (variable.role == Role::constant) continue;
+        if (type.isBlock()) {
+            const Unit& block = program_->units()[static_cast<std::size_t>(type.block)];
+            all.inside(variable.name, [&](Memory& inner) { visit(inner, block, first); });
+            continue;
+        }
+        const std::size_t count = type.isArray() ? type.length : 1;
+        all.together([&](Memory& own) {
+            if (type.isReal()) {
+                std::vector<double> values(count);
+                for (std::size_t i = 0; i < count; ++i) values[i] = first[i].real;
+                own.anyNumbers(variable.name, values);
+                for (std::size_t i = 0; own.reading() && i < count; ++i) first[i].real = values[i];
+                return;
+            }
+            std::vector<std::int64_t> values(count);
+            for (std::size_t i = 0; i < count; ++i) values[i] = first[i].integer;
+            const auto [least, most] = rangeOf(type);
+            own.wholes(variable.name, values, least, most);
+            for (std::size_t i = 0; own.reading() && i < count; ++i) first[i].integer = values[i];
+        });
+    }
 }
 
 Status Machine::run(double now) {
@@ -181,7 +209,7 @@ Status Machine::execute(const Unit& unit, Slot* f) {
         if constexpr (watched)
             if (pc < unit.lines.size() && unit.lines[pc] == stop_) return stopped();
         const auto go = [&](std::uint32_t to) {
-            if (to <= pc) --left_;
+            if (to <= pc) left_ -= static_cast<std::int64_t>(pc - to) + 1;
             pc = to;
         };
         ++pc;
@@ -200,15 +228,22 @@ Status Machine::execute(const Unit& unit, Slot* f) {
                 }
                 break;
             case Op::jumpIf:
-                if (f[i.b].integer != 0) go(i.a);
+                if (f[i.b].integer != 0) {
+                    go(i.a);
+                    if (left_ < 0) return fault(unit, pc, "the code does not come to an end: a loop without exit?");
+                }
                 break;
             case Op::call: {
-                if (--left_ < 0) return fault(unit, pc - 1, "the code does not come to an end");
-                if (auto done = execute<watched>(program_->units()[i.a], f + i.b); !done) return done;
+                const Unit& called = program_->units()[i.a];
+                left_ -= static_cast<std::int64_t>(called.code.size());
+                if (left_ < 0) return fault(unit, pc - 1, "the code does not come to an end");
+                if (auto done = execute<watched>(called, f + i.b); !done) return done;
                 break;
             }
             case Op::callFresh: {
                 const std::vector<Slot>& image = program_->units()[i.a].image;
+                left_ -= static_cast<std::int64_t>(image.size());
+                if (left_ < 0) return fault(unit, pc - 1, "the code does not come to an end");
                 std::copy(image.begin(), image.end(), f + i.b);
                 break;
             }

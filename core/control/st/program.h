@@ -16,6 +16,7 @@
 #include <string_view>
 #include <vector>
 
+#include "base/memory.h"
 #include "base/result.h"
 
 namespace hedgerow::st {
@@ -163,7 +164,7 @@ std::vector<const Variable*> variablesOf(const Program& program, Role role);
 /// Runs a program again and again and keeps its variables.
 class Machine {
 public:
-    static constexpr std::int64_t standardBudget = 1'000'000;  ///< jumps back and calls, a run
+    static constexpr std::int64_t standardBudget = 20'000'000;  ///< instructions in loops and calls, a run
 
     explicit Machine(std::shared_ptr<const Program> program, std::int64_t budget = standardBudget);
     /// From now on run() ends with an error when it comes to a line; the error gives the variables. 0: at none.
@@ -173,14 +174,14 @@ public:
     /// As a number: BOOL as 0 or 1, TIME in seconds.
     double value(const Variable& variable) const;
     void set(const Variable& variable, double value);
-    /// The frame, for keeping and taking over; a frame of another size is not taken.
-    std::vector<double> memory() const;
-    void recall(std::span<const double> memory);
+    /// Visits all variables but constants, each by its name and type: what changed since is not taken over.
+    void memory(Memory& all);
 
 private:
     template <bool watched>
     Status execute(const Unit& unit, Slot* frame);
     Error stopped() const;
+    void visit(Memory& all, const Unit& unit, Slot* frame);
     Error fault(const Unit& unit, std::size_t at, std::string message) const;
 
     std::shared_ptr<const Program> program_;

@@ -41,7 +41,7 @@ Run::Run(const Network& network, const RunRequest& request, RunSink& sink, const
       stepper_(system_, tableau, scales_, stepShare * request.traceTolerance),
       switching_(system_, stepper_, scales_),
       recorder_(network, request, sink),
-      clock_(network, request.startMemories),
+      clock_(network, request.startMemories, cancel),
       now_{{}, Values(system_.unknowns(), 0.0)},
       gateOn_(network.elements.size(), 0),
       entered_(network.elements.size(), 0),
@@ -64,7 +64,8 @@ RunSummary Run::solve() {
             if (++sinceProgress % 16 == 0) sink_.progress(t_);
         }
     }
-    recorder_.flush();
+    if (!recorder_.fault()) recorder_.flush();
+    if (!error_) error_ = recorder_.fault();
     sink_.progress(t_);
     RunSummary summary;
     summary.end = endOf(error_, stopped_, recorder_.full());
@@ -166,7 +167,7 @@ Tick Run::nextTimeout() const {
     Tick next = neverTick;
     for (std::size_t i = 0; i < entered_.size(); ++i)
         if (const auto timeout = network_.elements[i]->timeout(switching_.segments()[i]))
-            next = std::min(next, entered_[i] + toTicks(timeout->seconds));
+            next = std::min(next, later(entered_[i], toTicks(timeout->seconds)));
     return next;
 }
 
@@ -371,7 +372,7 @@ void Run::arrived() {
     std::string what = "as a source jumps";
     for (std::size_t i = 0; i < entered_.size(); ++i)
         if (const auto timeout = network_.elements[i]->timeout(wanted[i]);
-            timeout && entered_[i] + toTicks(timeout->seconds) <= t_) {
+            timeout && later(entered_[i], toTicks(timeout->seconds)) <= t_) {
             wanted[i] = timeout->next;
             ++eventsByElement_[i];
             what = "when " + network_.elements[i]->part() + " changes";

@@ -28,7 +28,7 @@ Run<Real>::Run(const Network& network, const RunRequest& request, RunSink& sink,
       commutation_(frame_, magnitudes_, !request.reference),
       recorder_(frame_, request, sink, magnitudes_, cancel),
       legs_(frame_, magnitudes_, recorder_),
-      clock_(network, request.startMemories),
+      clock_(network, request.startMemories, cancel),
       y_(Vector<Real>::Zero(frame_.size())),
       slope_(frame_.size()),
       sense_([this](int column) { return static_cast<double>(mode_->configuration().read(column, y_)); }),
@@ -53,6 +53,10 @@ RunSummary Run<Real>::solve() {
         while (instant_ < request_.instants.size() && request_.instants[instant_] <= t_) ++instant_;
         if (instant_ < request_.instants.size()) next = std::min(next, request_.instants[instant_]);
         if (!alongLegs(next)) general(next);
+        if (!y_.allFinite()) {
+            failOnInfinity();
+            break;
+        }
         sink_.progress(t_);
     }
     finish(summary);
@@ -180,7 +184,7 @@ Tick Run<Real>::nextTimeout() const {
     if (!mode_ || !mode_->timed) return next;
     for (std::size_t i = 0; i < entered_.size(); ++i)
         if (const auto timeout = network_.elements[i]->timeout(mode_->segments[i]))
-            next = std::min(next, std::max(t_, entered_[i] + toTicks(timeout->seconds)));
+            next = std::min(next, std::max(t_, later(entered_[i], toTicks(timeout->seconds))));
     return next;
 }
 
@@ -220,7 +224,7 @@ void Run<Real>::scheduled() {
     if (timeout) {
         for (std::size_t i = 0; i < wanted.size(); ++i) {
             const auto limit = network_.elements[i]->timeout(mode_->segments[i]);
-            if (!limit || wanted[i] != mode_->segments[i] || entered_[i] + toTicks(limit->seconds) > t_) continue;
+            if (!limit || wanted[i] != mode_->segments[i] || later(entered_[i], toTicks(limit->seconds)) > t_) continue;
             wanted[i] = limit->next;
             ++timeouts_;
             ++eventsByElement_[i];
@@ -303,11 +307,27 @@ void Run<Real>::fail(Error error) {
     stopped_ = true;
 }
 
+/// Names the storage that has left all numbers.
+template <class Real>
+void Run<Real>::failOnInfinity() {
+    Eigen::Index at = 0;
+    while (at + 1 < y_.size() && std::isfinite(static_cast<double>(y_(at)))) ++at;
+    const bool state = at < frame_.states;
+    const std::string part = state ? network_.states[static_cast<std::size_t>(at)].part : std::string();
+    const bool current = state && network_.states[static_cast<std::size_t>(at)].sort == StateSort::windingCurrent;
+    fail({ErrorCode::numeric,
+          fmt::format("{} beyond all numbers at {}: a value of the circuit is far too large or too small there",
+                      state ? fmt::format("the {} of {} grows", current ? "current" : "voltage", part)
+                            : std::string("a source grows"),
+                      formatQuantity(toSeconds(t_), "s")),
+          part});
+}
+
 template <class Real>
 void Run<Real>::finish(RunSummary& summary) {
     summary.reached = t_;
-    summary.error = error_;
     summary.end = endOf(error_, stopped_, recorder_.full());
+    summary.error = error_;
     summary.standing.t = t_;
     for (int i = 0; i < frame_.states; ++i) summary.standing.states.push_back(static_cast<double>(y_(i)));
     if (mode_) summary.standing.segments = mode_->segments;

@@ -58,6 +58,7 @@ private:
     void arrive(Leg<Real>& leg);
 
     void finish(RunSummary& summary);
+    void failOnInfinity();
 
     const Network& network_;
     const RunRequest& request_;

@@ -27,7 +27,7 @@ Run::Run(const Network& network, const RunRequest& request, RunSink& sink, const
       scales_(network),
       solvers_(network, scales_, stepping_, stepShare * request.traceTolerance),
       recorder_(network, request, sink),
-      clock_(network, request.startMemories),
+      clock_(network, request.startMemories, cancel),
       zero_(linearZero),
       gateOn_(network.elements.size(), 0),
       entered_(network.elements.size(), 0),
@@ -50,7 +50,8 @@ RunSummary Run::solve() {
             stopped_ = cancel_.cancelled() && t_ < request_.end;
         }
     }
-    recorder_.flush();
+    if (!recorder_.fault()) recorder_.flush();
+    if (!error_) error_ = recorder_.fault();
     sink_.progress(t_);
     RunSummary summary;
     summary.end = endOf(error_, stopped_, recorder_.full());
@@ -147,7 +148,7 @@ Tick Run::nextOfGrid() const {
 
 void Run::step() {
     const Tick horizon = nextOfGrid();
-    for (int located = 0; t_ < horizon && !error_ && !recorder_.full();) {
+    for (int located = 0; t_ < horizon && !error_ && !recorder_.full() && !cancel_.cancelled();) {
         takeInstants();
         if (error_ || !attempt()) return;
         Event event{horizon};
@@ -304,7 +305,7 @@ Tick Run::nextTimeout() const {
     Tick next = neverTick;
     for (std::size_t i = 0; i < entered_.size(); ++i)
         if (const auto timeout = network_.elements[i]->timeout(segments_[i]))
-            next = std::min(next, entered_[i] + toTicks(timeout->seconds));
+            next = std::min(next, later(entered_[i], toTicks(timeout->seconds)));
     return next;
 }
 
@@ -313,7 +314,7 @@ void Run::takeInstants() {
     bool broke = false;
     for (std::size_t i = 0; i < entered_.size(); ++i)
         if (const auto timeout = network_.elements[i]->timeout(wanted[i]);
-            timeout && entered_[i] + toTicks(timeout->seconds) <= t_) {
+            timeout && later(entered_[i], toTicks(timeout->seconds)) <= t_) {
             wanted[i] = timeout->next;
             ++eventsByElement_[i];
         }

@@ -36,14 +36,21 @@ void Recorder::setSegments(const std::vector<int>& segments) {
     views_.emplace(segments, view_);
 }
 
-void Recorder::see(std::span<const double> z) {
+/// @return whether these are numbers that can be stored
+bool Recorder::see(Tick t, std::span<const double> z) {
+    if (fault_) return false;
     for (std::size_t i = 0; i < z.size(); ++i) {
+        if (!std::isfinite(z[i])) {
+            fault_ = notFinite(network_, static_cast<int>(i), z[i], t);
+            return false;
+        }
         low_[i] = first_ ? z[i] : std::min(low_[i], z[i]);
         high_[i] = first_ ? z[i] : std::max(high_[i], z[i]);
         double& all = largest_[static_cast<std::size_t>(network_.sortOf(static_cast<int>(i)))];
         all = std::max(all, std::abs(z[i]));
     }
     first_ = false;
+    return true;
 }
 
 /// The largest of its kind; a signal is a kind of its own.
@@ -91,19 +98,18 @@ void Recorder::flush() {
 }
 
 void Recorder::event(Tick t, std::span<const double> z) {
-    see(z);
+    if (!see(t, z)) return;
     if (!held_.empty() && held_.back().t == t) held_.pop_back();
     flush();
     write(t, z);
 }
 
 void Recorder::line(Tick t, std::span<const double> z) {
-    see(z);
-    add(t, z);
+    if (see(t, z)) add(t, z);
 }
 
 void Recorder::way(const Within& within, Tick t, Tick length, std::span<const double> end) {
-    see(end);
+    if (!see(t + length, end)) return;
     // The bow of the polynomial over the straight line tells how many pieces keep within the tolerance.
     const Values& start = held_.empty() ? written_.z : held_.back().z;
     double bow = 0;

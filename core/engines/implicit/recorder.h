@@ -4,6 +4,7 @@
 #include <array>
 #include <functional>
 #include <map>
+#include <optional>
 #include <vector>
 
 #include "engines/implicit/newton.h"
@@ -27,7 +28,10 @@ public:
     void way(const Within& within, Tick t, Tick length, std::span<const double> end);
     /// Writes what is held back.
     void flush();
-    bool full() const { return full_; }
+    /// Whether no more can be stored: for lack of room, or because of a fault.
+    bool full() const { return full_ || fault_; }
+    /// The first number that was none, or infinite: it is not stored, and the run ends there.
+    const std::optional<Error>& fault() const { return fault_; }
     std::int64_t points() const { return points_; }
 
 private:
@@ -35,7 +39,7 @@ private:
         Tick t;
         Values z;
     };
-    void see(std::span<const double> z);
+    bool see(Tick t, std::span<const double> z);
     double allowed(std::size_t unknown) const;
     double sizeOf(std::size_t unknown) const;
     void add(Tick t, std::span<const double> z);
@@ -53,6 +57,7 @@ private:
     Point written_;                       ///< the last point in the store
     std::vector<Point> held_;             ///< later points that a line may still pass over
     bool full_ = false, first_ = true;
+    std::optional<Error> fault_;
     std::int64_t points_ = 0;
 };
 

@@ -17,7 +17,9 @@ public:
         using comtrade::DataKind;
         std::filesystem::path data = path;
         data.replace_extension(".dat");
-        if (auto status = writeFileAtomically(data, comtrade::data(table, DataKind::ascii)); !status) return status;
+        const std::string numbers = comtrade::data(table, DataKind::ascii);
+        if (auto stopped = table.stopped(); !stopped) return stopped;
+        if (auto status = writeFileAtomically(data, numbers); !status) return status;
         return writeFileAtomically(path, comtrade::configuration(table, DataKind::ascii));
     }
     Result<MeasuredData> read(const std::filesystem::path& path) const override {

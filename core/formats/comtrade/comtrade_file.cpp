@@ -22,6 +22,7 @@ public:
     Status write(const TraceTable& table, const std::filesystem::path& path) const override {
         using comtrade::DataKind;
         const std::string data = comtrade::data(table, DataKind::float32);
+        if (auto stopped = table.stopped(); !stopped) return stopped;
         return writeFileAtomically(
             path, fmt::format("{0} CFG ---\r\n{1}{0} INF ---\r\n{0} HDR ---\r\n{0} DAT BINARY: {2} ---\r\n", mark,
                               comtrade::configuration(table, DataKind::float32), data.size()) +

@@ -296,7 +296,7 @@ std::string data(const TraceTable& table, DataKind kind) {
     std::vector<Scale> scales;
     for (const Trace* trace : all.analogue) scales.push_back(scaleOf(*trace, kind));
     std::string out;
-    for (std::size_t i = 0; i < clock.size(); ++i) {
+    for (std::size_t i = 0; i < clock.size() && !table.cancel.cancelled(); ++i) {
         const auto number = static_cast<std::uint32_t>(i + 1), time = stamp(clock, i, unit);
         if (kind == DataKind::ascii) {
             out += fmt::format("{},{}", number, time);

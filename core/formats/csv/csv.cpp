@@ -25,6 +25,8 @@ public:
             buffer += "\n";
             bool good = true;
             for (std::size_t i = 0; i < table.traces.front()->size() && good; ++i) {
+                if (i % 1024 == 0)
+                    if (auto stopped = table.stopped(); !stopped) return stopped;
                 fmt::format_to(std::back_inserter(buffer), "{}", toSeconds(table.traces.front()->time(i)));
                 for (const Trace* trace : table.traces)
                     fmt::format_to(std::back_inserter(buffer), ",{}", trace->value(i));

@@ -17,20 +17,29 @@ public:
     std::string_view extension() const override { return ".h5"; }
     Status write(const TraceTable& table, const std::filesystem::path& path) const override {
         return replaceAtomically(path, [&](const std::filesystem::path& temporary) -> Status {
-            const auto held = hdf5::lock();
             const Error failure{ErrorCode::file, path.string() + " cannot be written"};
+            auto held = hdf5::lock();
             hdf5::Handle file(hdf5::createFile(temporary.string()), H5Fclose);
             if (!file.good()) return failure;
             const Trace& first = *table.traces.front();
             bool good = true;
             for (const auto& [key, text] : table.provenance) good = good && hdf5::writeAttribute(file, key, text);
-            good = good && hdf5::writeColumn(file, "time", "s", first.size(),
-                                             [&](hsize_t i) { return toSeconds(first.time(i)); });
             hdf5::Handle group(hdf5::createGroup(file, "traces"), H5Gclose);
             good = good && group.good();
+            // The others who read and write have their turn between two pieces: columns take the lock for each.
+            held.unlock();
+            // What is stopped is filled up at once, and then thrown away.
+            const auto value = [&](auto read) {
+                return [&, read](hsize_t i) { return table.cancel.cancelled() ? 0.0 : read(i); };
+            };
+            good = good && hdf5::writeColumn(file, "time", "s", first.size(),
+                                             value([&](hsize_t i) { return toSeconds(first.time(i)); }));
             for (const Trace* trace : table.traces)
-                good = good && hdf5::writeColumn(group, trace->name(), trace->unit(), trace->size(),
-                                                 [&](hsize_t i) { return trace->value(i); });
+                good = good && !table.cancel.cancelled() &&
+                       hdf5::writeColumn(group, trace->name(), trace->unit(), trace->size(),
+                                         value([&](hsize_t i) { return trace->value(i); }));
+            held.lock();
+            if (auto stopped = table.stopped(); !stopped) return stopped;
             if (!good || !group.close() || H5Fflush(file, H5F_SCOPE_GLOBAL) < 0 || !file.close()) return failure;
             return {};
         });

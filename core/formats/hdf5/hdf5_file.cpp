@@ -9,12 +9,13 @@ namespace hedgerow::hdf5 {
 namespace {
 
 constexpr hsize_t chunkLength = 4096;
-constexpr hsize_t mostNumbers = hsize_t{1} << 31, mostText = hsize_t{1} << 28;
+constexpr hsize_t mostNumbers = hsize_t{1} << 31, mostText = hsize_t{1} << 25;
 constexpr std::size_t mostAttribute = 1 << 16;  ///< bytes
 
 template <class Number>
 bool writeNumbers(hid_t at, const std::string& name, hid_t fileType, hid_t memoryType, hsize_t count,
                   const std::function<Number(hsize_t)>& value, const std::string* unit) {
+    auto held = lock();
     const Handle space(H5Screate_simple(1, &count, nullptr), H5Sclose);
     const Handle properties(H5Pcreate(H5P_DATASET_CREATE), H5Pclose);
     H5Pset_obj_track_times(properties, false);  // same run, same bytes
@@ -31,7 +32,9 @@ bool writeNumbers(hid_t at, const std::string& name, hid_t fileType, hid_t memor
     for (hsize_t start = 0; start < count; start += chunkLength) {
         const hsize_t length = std::min(chunkLength, count - start);
         buffer.resize(length);
+        held.unlock();
         for (hsize_t i = 0; i < length; ++i) buffer[i] = value(start + i);
+        held.lock();
         const Handle memory(H5Screate_simple(1, &length, nullptr), H5Sclose);
         const Handle file(H5Dget_space(data), H5Sclose);
         H5Sselect_hyperslab(file, H5S_SELECT_SET, &start, nullptr, &length, nullptr);
@@ -91,6 +94,11 @@ hid_t createFile(const std::string& path) {
     const Handle making(H5Pcreate(H5P_FILE_CREATE), H5Pclose);
     H5Pset_obj_track_times(making, false);
     return H5Fcreate(path.c_str(), H5F_ACC_TRUNC, making, access);
+}
+
+hid_t openFile(const OpenFolder& folder, const std::string& name) {
+    if (folder.entry(name) != OpenFolder::Entry::file) return -1;
+    return H5Fopen(folder.way(name).c_str(), H5F_ACC_RDONLY, H5P_DEFAULT);
 }
 
 hid_t createGroup(hid_t at, const std::string& name) {

@@ -14,6 +14,8 @@
 
 #include <hdf5.h>
 
+#include "base/folder.h"
+
 namespace hedgerow::hdf5 {
 
 std::unique_lock<std::recursive_mutex> lock();
@@ -41,6 +43,9 @@ private:
 /// before it is used. The same content is the same bytes: no times are kept. @return the identifier for H5Fclose, below
 /// 0 when it cannot be made
 hid_t createFile(const std::string& path);
+/// Opens a regular file for reading, not through a link. @return the identifier for H5Fclose, below 0 when it cannot be
+/// opened
+hid_t openFile(const OpenFolder& folder, const std::string& name);
 /// @return the identifier of the new group, for H5Gclose; below 0 when it cannot be made
 hid_t createGroup(hid_t at, const std::string& name);
 

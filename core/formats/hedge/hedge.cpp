@@ -607,7 +607,7 @@ Result<LoadedProject> loadHedge(const std::filesystem::path& path) {
         error.message = path.filename().string() + ": " + error.message;
         return error;
     }
-    loaded->project.folder.path = path.parent_path().string();
+    loaded->project.folder.moveTo(std::filesystem::absolute(path).parent_path());
     return loaded;
 }
 

@@ -39,6 +39,8 @@ public:
         std::vector<int> last(logic.size(), -1);
         const Trace& clock = *logic.front();
         for (std::size_t i = 0; i < clock.size(); ++i) {
+            if (i % 1024 == 0)
+                if (auto stopped = table.stopped(); !stopped) return stopped;
             // Of the points of one instant the last one counts.
             if (i + 1 < clock.size() && clock.time(i + 1) == clock.time(i)) continue;
             std::string changes;

@@ -16,7 +16,7 @@ public:
     CarrierWave(Carrier carrier, double period, double start)
         : carrier_(carrier),
           seconds_(period),
-          period_(toFine(static_cast<long double>(period))),
+          period_(toFinePeriod(static_cast<long double>(period))),
           start_(toFine(static_cast<long double>(start))) {}
     int size() const override { return 2; }
     void dynamics(std::span<double> s) const override { s[1] = 1.0; }

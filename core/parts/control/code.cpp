@@ -1,9 +1,6 @@
 // The user's own control code, in structured text, run at the samples of a task.
 
 #include <cctype>
-#include <filesystem>
-#include <fstream>
-#include <sstream>
 
 #include <fmt/format.h>
 
@@ -21,13 +18,10 @@ namespace {
 constexpr std::size_t mostWatched = 64;
 
 /// The text itself, or that of the file it names.
-Result<std::string> sourceOf(const std::string& text, const std::string& folder) {
+Result<std::string> sourceOf(const std::string& text, const ProjectFolder& folder) {
     if (!text.ends_with(".st") || text.find('\n') != std::string::npos) return text;
-    std::ifstream file(std::filesystem::path(folder) / text);
-    if (!file) return Error{ErrorCode::file, fmt::format("the file {} cannot be read", text)};
-    std::ostringstream all;
-    all << file.rdbuf();
-    return all.str();
+    constexpr std::size_t mostBytes = std::size_t{1} << 20;
+    return folder.read(text, mostBytes);
 }
 
 /// "kp = 0.02, ki = 2*kp0" as constants.
@@ -94,14 +88,9 @@ public:
                 return Error{ErrorCode::numeric, fmt::format("output {} is {}", lowerCase(outputs_[i]->name), out[i])};
         return {};
     }
-    std::vector<double> memory() const override {
-        std::vector<double> all = machine_.memory();
-        all.push_back(static_cast<double>(samples_));
-        return all;
-    }
-    void recall(std::span<const double> memory) override {
-        machine_.recall(memory.first(memory.size() - 1));
-        samples_ = static_cast<std::int64_t>(memory.back());
+    void memory(Memory& all) override {
+        machine_.memory(all);
+        all.together([&](Memory& own) { own.whole("samples", samples_, 0, std::int64_t{1} << 62); });
     }
 
 private:
@@ -115,7 +104,7 @@ class Code final : public SignalPart {
 public:
     explicit Code(int width) : SignalPart(description(width)) {}
     Status checkTexts(const std::function<std::string(std::string_view)>& text,
-                      const std::string& folder) const override {
+                      const ProjectFolder& folder) const override {
         auto source = sourceOf(text("code"), folder);
         if (source) return SignalPart::checkTexts(text, folder);
         Error error = source.error();
@@ -123,7 +112,7 @@ public:
         return error;
     }
     std::vector<std::string> pinNames(const std::function<std::string(std::string_view)>& text,
-                                      const std::string& folder) const override {
+                                      const ProjectFolder& folder) const override {
         const auto source = sourceOf(text("code"), folder);
         if (!source) return {};
         std::vector<std::string> names = declaredIn(*source, "VAR_INPUT");

@@ -66,7 +66,7 @@ public:
         double peak, offset, frequency, phase, rate;
     };
     explicit SampledSineBlock(const Setting& setting)
-        : set_(setting), step_(toFine(1.0L / static_cast<long double>(setting.rate))) {}
+        : set_(setting), step_(toFinePeriod(1.0L / static_cast<long double>(setting.rate))) {}
     Tick nextInstant(Tick t, std::span<const double>) const override { return toTick((sample(t) + 1) * step_); }
     void evaluate(Tick t, std::span<const double>, std::span<double> outputs) const override {
         const long double turns =

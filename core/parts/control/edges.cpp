@@ -18,75 +18,59 @@ namespace {
 
 bool on(double value) { return value > 0.5; }
 
-/// A process that is a function of its inputs and of numbers that it remembers.
-class NumbersProcess : public SignalProcess {
+class Latch final : public SignalProcess {
 public:
-    explicit NumbersProcess(std::vector<double> numbers) : numbers_(std::move(numbers)) {}
-    std::vector<double> memory() const override { return numbers_; }
-    void recall(std::span<const double> memory) override { numbers_.assign(memory.begin(), memory.end()); }
-
-protected:
-    std::vector<double> numbers_;
-};
-
-class Latch final : public NumbersProcess {
-public:
-    explicit Latch(bool resetWins) : NumbersProcess({0.0}), resetWins_(resetWins) {}
+    explicit Latch(bool resetWins) : resetWins_(resetWins) {}
     Status advance(Tick, std::span<const double> in, std::span<double> out) override {
         const bool set = on(in[0]), reset = on(in[1]);
         if (set && reset)
-            numbers_[0] = resetWins_ ? 0 : 1;
+            set_ = !resetWins_;
         else if (set || reset)
-            numbers_[0] = set ? 1 : 0;
-        out[0] = numbers_[0], out[1] = 1 - numbers_[0];
+            set_ = set;
+        out[0] = set_ ? 1 : 0, out[1] = set_ ? 0 : 1;
         return {};
     }
+    void memory(Memory& all) override { all.flag("set", set_); }
 
 private:
-    bool resetWins_;
+    bool resetWins_, set_ = false;
 };
 
 /// A pulse of one length from each rising edge.
-class OneShot final : public NumbersProcess {
+class OneShot final : public SignalProcess {
 public:
-    OneShot(double length, bool again) : NumbersProcess({0}), length_(toTicks(length)), again_(again) {}
+    OneShot(double length, bool again) : length_(toTicks(length)), again_(again) {}
     Status advance(Tick t, std::span<const double> in, std::span<double> out) override {
-        const bool risen = on(in[0]) && !on(numbers_[0]);
-        numbers_[0] = in[0];
-        if (risen && (again_ || t >= end_)) end_ = t + length_;
+        const bool risen = on(in[0]) && !before_;
+        before_ = on(in[0]);
+        if (risen && (again_ || t >= end_)) end_ = later(t, length_);
         out[0] = t < end_ ? 1 : 0;
         return {};
     }
     Tick next(Tick t) const override { return t < end_ ? end_ : neverTick; }
-    std::vector<double> memory() const override {
-        MemoryWriter all;
-        all.put(numbers_[0]), all.put(end_);
-        return all.take();
-    }
-    void recall(std::span<const double> memory) override {
-        MemoryReader all(memory);
-        numbers_[0] = all.number(), end_ = all.instant();
-    }
+    void memory(Memory& all) override { all.flag("input before", before_), all.instant("pulse ends", end_); }
 
 private:
     Tick length_, end_ = 0;
-    bool again_;
+    bool again_, before_ = false;
 };
 
 /// Counts rising edges; at the modulus it starts again.
-class Counter final : public NumbersProcess {
+class Counter final : public SignalProcess {
 public:
-    explicit Counter(double modulus) : NumbersProcess({0, 0}), modulus_(modulus) {}
+    explicit Counter(double modulus) : modulus_(modulus) {}
     Status advance(Tick, std::span<const double> in, std::span<double> out) override {
-        if (on(in[0]) && !on(numbers_[0])) numbers_[1] = numbers_[1] + 1 >= modulus_ ? 0 : numbers_[1] + 1;
-        numbers_[0] = in[0];
-        if (on(in[1])) numbers_[1] = 0;
-        out[0] = numbers_[1];
+        if (on(in[0]) && !before_) count_ = count_ + 1 >= modulus_ ? 0 : count_ + 1;
+        before_ = on(in[0]);
+        if (on(in[1])) count_ = 0;
+        out[0] = count_;
         return {};
     }
+    void memory(Memory& all) override { all.flag("input before", before_), all.number("count", count_); }
 
 private:
-    double modulus_;
+    double modulus_, count_ = 0;
+    bool before_ = false;
 };
 
 /// Rising edges come late by one time, falling ones by another; a pulse shorter than its delay does not come.
@@ -96,21 +80,15 @@ public:
     Status advance(Tick t, std::span<const double> in, std::span<double> out) override {
         if (on(in[0]) != wanted_) {
             wanted_ = on(in[0]);
-            due_ = wanted_ == out_ ? neverTick : t + (wanted_ ? rise_ : fall_);
+            due_ = wanted_ == out_ ? neverTick : later(t, wanted_ ? rise_ : fall_);
         }
         if (due_ <= t) out_ = wanted_, due_ = neverTick;
         out[0] = out_ ? 1 : 0;
         return {};
     }
     Tick next(Tick) const override { return due_; }
-    std::vector<double> memory() const override {
-        MemoryWriter all;
-        all.put(wanted_ ? 1.0 : 0.0), all.put(out_ ? 1.0 : 0.0), all.put(due_);
-        return all.take();
-    }
-    void recall(std::span<const double> memory) override {
-        MemoryReader all(memory);
-        wanted_ = all.truth(), out_ = all.truth(), due_ = all.instant();
+    void memory(Memory& all) override {
+        all.flag("wanted", wanted_), all.flag("output", out_), all.instant("due", due_);
     }
 
 private:
@@ -118,19 +96,20 @@ private:
     bool wanted_ = false, out_ = false;
 };
 
-/// Memory: the trigger before, the value held.
-class SampleHold final : public NumbersProcess {
+class SampleHold final : public SignalProcess {
 public:
-    explicit SampleHold(bool tracks) : NumbersProcess({0, 0}), tracks_(tracks) {}
+    explicit SampleHold(bool tracks) : tracks_(tracks) {}
     Status advance(Tick, std::span<const double> in, std::span<double> out) override {
-        if (on(in[1]) && (tracks_ || !on(numbers_[0]))) numbers_[1] = in[0];
-        numbers_[0] = in[1];
-        out[0] = numbers_[1];
+        if (on(in[1]) && (tracks_ || !before_)) held_ = in[0];
+        before_ = on(in[1]);
+        out[0] = held_;
         return {};
     }
+    void memory(Memory& all) override { all.flag("trigger before", before_), all.number("held", held_); }
 
 private:
-    bool tracks_;
+    bool tracks_, before_ = false;
+    double held_ = 0;
 };
 
 /// A state table, read from text.
@@ -215,25 +194,28 @@ Result<StateTable> readTable(const std::string& text) {
     return table;
 }
 
-class StateProcess final : public NumbersProcess {
+class StateProcess final : public SignalProcess {
 public:
-    explicit StateProcess(std::shared_ptr<const StateTable> table) : NumbersProcess({0}), table_(std::move(table)) {}
+    explicit StateProcess(std::shared_ptr<const StateTable> table) : table_(std::move(table)) {}
     Status advance(Tick, std::span<const double> in, std::span<double> out) override {
         // One way at a time; a ring of ways that are all open ends after each was taken once.
         for (std::size_t taken = 0; taken <= table_->ways.size(); ++taken) {
             const auto way = std::find_if(table_->ways.begin(), table_->ways.end(), [&](const StateTable::Way& w) {
-                return static_cast<double>(w.from) == numbers_[0] && holds(w, in);
+                return w.from == state_ && holds(w, in);
             });
             if (way == table_->ways.end()) break;
             if (taken == table_->ways.size())
                 return Error{ErrorCode::numeric, "its states follow each other in a ring without end: state " +
-                                                     table_->names[static_cast<std::size_t>(numbers_[0])]};
-            numbers_[0] = static_cast<double>(way->to);
+                                                     table_->names[state_]};
+            state_ = way->to;
         }
-        const auto& values = table_->outputs[static_cast<std::size_t>(numbers_[0])];
+        const auto& values = table_->outputs[state_];
         std::copy(values.begin(), values.end(), out.begin());
-        out[StateTable::outputCount] = numbers_[0];
+        out[StateTable::outputCount] = static_cast<double>(state_);
         return {};
+    }
+    void memory(Memory& all) override {
+        all.whole("state", state_, 0, static_cast<std::int64_t>(table_->names.size()) - 1);
     }
 
 private:
@@ -244,6 +226,7 @@ private:
         });
     }
     std::shared_ptr<const StateTable> table_;
+    std::size_t state_ = 0;
 };
 
 }  // namespace

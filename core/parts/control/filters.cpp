@@ -81,12 +81,12 @@ PieceLaw running(const Linear& system) {
 
 /// The trapezoidal rule: s = (z - 1) / (z + 1) / alpha, with alpha = T / 2, or such that one frequency keeps its gain.
 /// G. F. Franklin, J. D. Powell, M. Workman, Digital Control of Dynamic Systems, 3rd ed., 6.1.
-class LinearStep final : public NumbersStep {
+class LinearStep final : public SampledStep {
 public:
     LinearStep(const Linear& system, double period, double kept)
-        : NumbersStep(std::vector<double>(static_cast<std::size_t>(system.b.size()), 0.0)) {
+        : states_(static_cast<std::size_t>(system.b.size()), 0.0) {
         system_ = system;
-        if (numbers_.empty()) return;
+        if (states_.empty()) return;
         const double alpha = kept > 0 ? std::tan(kept * period / 2) / kept : period / 2;
         const auto identity = Eigen::MatrixXd::Identity(system.a.rows(), system.a.cols());
         const Eigen::MatrixXd m = (identity - alpha * system.a).inverse();
@@ -96,13 +96,16 @@ public:
         system_.d = system.d + alpha * system_.c.dot(system.b);
     }
     Status output(std::span<const double> in, std::span<double> out) override {
-        Eigen::Map<Eigen::VectorXd> x(numbers_.data(), static_cast<Eigen::Index>(numbers_.size()));
+        Eigen::Map<Eigen::VectorXd> x(states_.data(), static_cast<Eigen::Index>(states_.size()));
         out[0] = system_.c.dot(x) + system_.d * in[0];
         x = (system_.a * x + system_.b * in[0]).eval();
         return {};
     }
 
+    void memory(Memory& all) override { all.numbers("states", states_); }
+
 private:
+    std::vector<double> states_;
     Linear system_;
 };
 

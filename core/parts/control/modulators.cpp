@@ -63,25 +63,15 @@ public:
     GateProcess(double dead, double shortest) : dead_(toTicks(dead)), shortest_(toTicks(shortest)) {}
     Status advance(Tick t, std::span<const double> in, std::span<double> out) override {
         wanted_ = in[0] > 0.5;
-        if (pair_.since() < 0 || t >= pair_.since() + shortest_) pair_.change(wanted_, t);
+        if (pair_.since() < 0 || t >= later(pair_.since(), shortest_)) pair_.change(wanted_, t);
         out[0] = pair_.upper(t, dead_) ? 1 : 0, out[1] = pair_.lower(t, dead_) ? 1 : 0;
         return {};
     }
     Tick next(Tick t) const override {
-        const Tick waiting = wanted_ != pair_.level() ? pair_.since() + shortest_ : neverTick;
+        const Tick waiting = wanted_ != pair_.level() ? later(pair_.since(), shortest_) : neverTick;
         return std::min(pair_.next(t, dead_), waiting);
     }
-    std::vector<double> memory() const override {
-        MemoryWriter all;
-        all.put(wanted_ ? 1.0 : 0.0);
-        pair_.write(all);
-        return all.take();
-    }
-    void recall(std::span<const double> memory) override {
-        MemoryReader all(memory);
-        wanted_ = all.truth();
-        pair_.read(all);
-    }
+    void memory(Memory& all) override { all.flag("wanted", wanted_), pair_.memory(all); }
 
 private:
     GatePair pair_;

@@ -119,13 +119,14 @@ public:
             const double angle = std::clamp(in[0], 0.0, 180.0);
             for (std::size_t i = 0; i < set_.count; ++i)
                 due_.push_back(
-                    {t + toTicks(period_ * (angle / 360 + static_cast<double>(i) / static_cast<double>(set_.count))),
+                    {later(t, toTicks(period_ *
+                                      (angle / 360 + static_cast<double>(i) / static_cast<double>(set_.count)))),
                      i});
             std::sort(due_.begin(), due_.end(), [](const Due& a, const Due& b) { return a.at < b.at; });
         }
         synchronised_ = in[1];
         for (; !due_.empty() && due_.front().at <= t; due_.pop_front())
-            until_[due_.front().output] = due_.front().at + toTicks(set_.width / 360 * period_);
+            until_[due_.front().output] = later(due_.front().at, toTicks(set_.width / 360 * period_));
         for (std::size_t i = 0; i < set_.count; ++i) out[i] = t < until_[i] ? 1 : 0;
         return {};
     }
@@ -135,27 +136,22 @@ public:
             if (end > t) first = std::min(first, end);
         return first;
     }
-    bool takesAnySize() const override { return true; }
-    std::vector<double> memory() const override {
-        MemoryWriter all;
-        all.put(period_), all.put(synchronised_), all.put(last_);
-        for (const Tick end : until_) all.put(end);
-        all.put(static_cast<double>(due_.size()));
-        for (const Due& due : due_) all.put(due.at), all.put(static_cast<double>(due.output));
-        return all.take();
-    }
-    void recall(std::span<const double> memory) override {
-        MemoryReader all(memory);
-        period_ = all.number(), synchronised_ = all.number(), last_ = all.instant();
-        for (Tick& end : until_) end = all.instant();
+    void memory(Memory& all) override {
+        all.number("period", period_), all.number("synchronised", synchronised_), all.instant("last edge", last_);
+        std::vector<Tick> until = until_, at;
+        std::vector<std::int64_t> outputs;
+        for (const Due& due : due_) at.push_back(due.at), outputs.push_back(static_cast<std::int64_t>(due.output));
+        all.instants("pulses end", until, until_.size()), all.instants("due", at, mostDue);
+        all.list("of output", outputs, mostDue, static_cast<std::int64_t>(set_.count) - 1);
+        if (!all.reading()) return;
+        std::copy(until.begin(), until.end(), until_.begin());
         due_.clear();
-        for (std::size_t n = all.count(); n > 0; --n) {
-            const Tick at = all.instant();
-            due_.push_back({at, std::min(all.count(), set_.count - 1)});
-        }
+        for (std::size_t i = 0; i < std::min(at.size(), outputs.size()); ++i)
+            due_.push_back({at[i], static_cast<std::size_t>(outputs[i])});
     }
 
 private:
+    static constexpr std::size_t mostDue = 4096;  ///< pulses on their way: those of two periods
     struct Due {
         Tick at;
         std::size_t output;
@@ -190,7 +186,7 @@ void addFiring(PartLibrary& library, std::size_t count) {
         {"alpha", "sync"},
         outputs,
         "α",
-        {positive("f", "frequency at first", "f_0", "50", "Hz", true),
+        {recurring(positive("f", "frequency at first", "f_0", "50", "Hz", true)),
          positive("width", "width of a pulse, degrees", "w", "30")},
         "g_k on from (α/360 + (k−1)/n) T after the edge"};
     kind.sensed = {"alpha"};
@@ -262,7 +258,7 @@ void registerPulseModulators(PartLibrary& library) {
                    {"u"},
                    {"ga", "na", "gb", "nb"},
                    "shift",
-                   {positive("f", "frequency", "f_c", "100k", "Hz", true), deadTime()},
+                   {recurring(positive("f", "frequency", "f_c", "100k", "Hz", true)), deadTime()},
                    "leg b late by u T/2"},
         shiftedLegs, false));
     ParameterKind duty = number("duty", "duty", "D", "0.5");
@@ -279,7 +275,7 @@ void registerPulseModulators(PartLibrary& library) {
                    {"g", "n"},
                    "f mod",
                    {positive("fmin", "least frequency", "f_min", "50k", "Hz", true),
-                    positive("fmax", "greatest frequency", "f_max", "200k", "Hz", true), duty, deadTime()},
+                    recurring(positive("fmax", "greatest frequency", "f_max", "200k", "Hz", true)), duty, deadTime()},
                    "T = 1/f at the start of each period"},
         byFrequency, false));
     for (const std::size_t count : {std::size_t{2}, std::size_t{6}}) addFiring(library, count);

@@ -21,12 +21,13 @@ public:
         level_ = level, since_ = t;
     }
     bool level() const { return level_; }
-    bool upper(Tick t, Tick dead) const { return level_ && (since_ < 0 || t >= since_ + dead); }
-    bool lower(Tick t, Tick dead) const { return !level_ && (since_ < 0 || t >= since_ + dead); }
-    Tick next(Tick t, Tick dead) const { return since_ >= 0 && since_ + dead > t ? since_ + dead : neverTick; }
+    bool upper(Tick t, Tick dead) const { return level_ && (since_ < 0 || t >= later(since_, dead)); }
+    bool lower(Tick t, Tick dead) const { return !level_ && (since_ < 0 || t >= later(since_, dead)); }
+    Tick next(Tick t, Tick dead) const {
+        return since_ >= 0 && later(since_, dead) > t ? later(since_, dead) : neverTick;
+    }
     Tick since() const { return since_; }
-    void write(MemoryWriter& all) const { all.put(level_ ? 1.0 : 0.0), all.put(since_); }
-    void read(MemoryReader& all) { level_ = all.truth(), since_ = all.instant(); }
+    void memory(Memory& all) { all.flag("level", level_), all.instant("since", since_); }
 
 private:
     bool level_ = false;
@@ -56,12 +57,12 @@ public:
     explicit PulseProcess(const Setting& setting) : set_(setting), dead_(toTicks(setting.dead)) {
         for (const double phase : set_.phases) {
             Channel channel;
-            channel.period = toFine(static_cast<long double>(set_.period));
+            channel.period = toFinePeriod(static_cast<long double>(set_.period));
             channel.start =
                 toFine(static_cast<long double>(set_.start) + static_cast<long double>(phase) * set_.period);
             // From a period that began before the run, so that its pulse is on its way at the start.
-            while (channel.start > 0) channel.start -= channel.period;
-            while (channel.start + channel.period <= 0) channel.start += channel.period;
+            channel.start %= channel.period;
+            if (channel.start > 0) channel.start -= channel.period;
             channels_.push_back(std::move(channel));
         }
     }
@@ -90,33 +91,9 @@ public:
         }
         return first;
     }
-    bool takesAnySize() const override { return true; }
-    std::vector<double> memory() const override {
-        MemoryWriter all;
-        for (const Channel& c : channels_) {
-            all.put(toTick(c.start)), all.put(toTick(c.period)), all.put(c.half ? 1.0 : 0.0);
-            c.pair.write(all);
-            all.put(static_cast<double>(c.edges.size()));
-            for (const Edge& edge : c.edges) all.put(edge.at), all.put(edge.level ? 1.0 : 0.0);
-        }
-        return all.take();
-    }
-    void recall(std::span<const double> memory) override {
-        MemoryReader all(memory);
-        for (Channel& c : channels_) {
-            const Tick start = all.instant(), period = all.instant();
-            if (set_.nextPeriod)
-                c.start = toFine(start), c.period = toFine(period);
-            else  // the carrier may have another frequency now
-                while (toTick(c.start) < start - 1) c.start += c.period;
-            c.half = all.truth() && set_.twice;
-            c.pair.read(all);
-            c.edges.clear();
-            for (std::size_t n = all.count(); n > 0; --n) {
-                const Tick at = all.instant();
-                c.edges.push_back({at, all.truth()});
-            }
-        }
+    void memory(Memory& all) override {
+        for (std::size_t i = 0; i < channels_.size(); ++i)
+            all.inside("channel " + std::to_string(i + 1), [&](Memory& own) { memory(own, channels_[i]); });
     }
 
 private:
@@ -132,8 +109,27 @@ private:
         Tick nextLook() const { return toTick(half ? start + period / 2 : start); }
     };
 
+    void memory(Memory& all, Channel& c) const {
+        constexpr std::size_t mostEdges = 3;  ///< that look() plans
+        Tick start = toTick(c.start), period = toTick(c.period);
+        bool half = c.half;
+        std::vector<Tick> at;
+        std::vector<std::int64_t> levels;
+        for (const Edge& edge : c.edges) at.push_back(edge.at), levels.push_back(edge.level ? 1 : 0);
+        all.instant("start", start), all.instant("period", period), all.flag("half", half);
+        c.pair.memory(all);
+        all.instants("edges", at, mostEdges), all.list("levels", levels, mostEdges, 1);
+        if (!all.reading()) return;
+        if (set_.nextPeriod)
+            c.start = toFine(start), c.period = std::max(toFine(period), FineTime{1} << 32);
+        else if (toTick(c.start) < start - 1)  // the carrier may have another frequency now
+            c.start += (toFine(start - 1) - c.start + c.period - 1) / c.period * c.period;
+        c.half = half && set_.twice;
+        c.edges.clear();
+        for (std::size_t i = 0; i < std::min(at.size(), levels.size()); ++i) c.edges.push_back({at[i], levels[i] != 0});
+    }
     void look(Channel& c, std::size_t index, std::span<const double> inputs) {
-        if (!c.half && set_.nextPeriod) c.period = toFine(static_cast<long double>(set_.nextPeriod(inputs)));
+        if (!c.half && set_.nextPeriod) c.period = toFinePeriod(static_cast<long double>(set_.nextPeriod(inputs)));
         const Pulse pulse = cleared(set_.pulse(index, inputs), c);
         const double from = c.half ? 0.5 : 0.0, to = set_.twice && !c.half ? 0.5 : 1.0;
         c.edges.clear();

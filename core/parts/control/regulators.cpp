@@ -75,18 +75,18 @@ PieceLaw limited(const Limited& s) {
 }
 
 /// Regulator at samples: y = kp e + x + kd (e - f) / tf, x the sum of ki T e (backward Euler), f the filtered error.
-class RegulatorStep final : public NumbersStep {
+class RegulatorStep final : public SampledStep {
 public:
     struct Setting {
         double kp = 0, ki = 0, kd = 0, tf = 1, low, high, initial = 0;
         bool enable = false;
     };
     RegulatorStep(const Setting& setting, double period)
-        : NumbersStep({setting.initial, 0.0}), set_(setting), period_(period) {}
+        : set_(setting), period_(period), integral_(setting.initial) {}
     void before(std::span<double> out) const override { out[0] = std::clamp(set_.initial, set_.low, set_.high); }
     Status output(std::span<const double> in, std::span<double> out) override {
         const double e = in[0];
-        double &x = numbers_[0], &filtered = numbers_[1];
+        double &x = integral_, &filtered = filtered_;
         filtered += period_ / (set_.tf + period_) * (e - filtered);
         const double rest = set_.kp * e + set_.kd * (e - filtered) / set_.tf;
         if (set_.enable && in[1] <= 0.5) {
@@ -99,9 +99,13 @@ public:
         return {};
     }
 
+    void memory(Memory& all) override {
+        all.number("integral", integral_), all.number("filtered error", filtered_);
+    }
+
 private:
     Setting set_;
-    double period_;
+    double period_, integral_, filtered_ = 0;
 };
 
 RegulatorStep::Setting regulatorSetting(const NetworkBuilder& b, bool derivative) {
@@ -142,20 +146,22 @@ PieceLaw integrator(const NetworkBuilder& b) {
     return law;
 }
 
-class IntegratorStep final : public NumbersStep {
+class IntegratorStep final : public SampledStep {
 public:
     IntegratorStep(double gain, double low, double high, double initial)
-        : NumbersStep({initial}), gain_(gain), low_(low), high_(high), initial_(initial) {}
+        : gain_(gain), low_(low), high_(high), initial_(initial), integral_(initial) {}
     void before(std::span<double> out) const override { out[0] = initial_; }
     Status output(std::span<const double> in, std::span<double> out) override {
-        double& x = numbers_[0];
+        double& x = integral_;
         x = in[1] > 0.5 ? initial_ : std::clamp(x + gain_ * in[0], low_, high_);
         out[0] = x;
         return {};
     }
 
+    void memory(Memory& all) override { all.number("integral", integral_); }
+
 private:
-    double gain_, low_, high_, initial_;
+    double gain_, low_, high_, initial_, integral_;
 };
 
 Status limitsInOrder(const std::function<double(std::string_view)>& value) {

@@ -17,103 +17,126 @@ namespace {
 constexpr double turn = 2 * std::numbers::pi;
 constexpr double mostSamples = 1e6;  ///< that a part remembers
 
-/// y_k = u_{k-n}.
-class DelayStep final : public NumbersStep {
+/// The last samples, in a ring.
+class Ring {
 public:
-    DelayStep(std::size_t samples, double initial) : NumbersStep(std::vector<double>(samples + 1, initial)) {
-        numbers_.back() = 0;  // the place of the oldest
+    explicit Ring(std::size_t size, double initial = 0) : samples_(size, initial) {}
+    std::size_t size() const { return samples_.size(); }
+    /// The oldest sample, whose place the next one takes.
+    double oldest() const { return samples_[place_]; }
+    void put(double sample) {
+        samples_[place_] = sample;
+        place_ = (place_ + 1) % samples_.size();
+        known_ = std::min(known_ + 1, samples_.size());
     }
-    bool delays() const override { return true; }
-    void before(std::span<double> out) const override { out[0] = numbers_.front(); }
-    Status output(std::span<const double>, std::span<double> out) override {
-        out[0] = numbers_[place()];
-        return {};
+    /// The sample `ago` before the newest. @pre ago < size()
+    double back(std::size_t ago) const { return samples_[(place_ + 2 * samples_.size() - 1 - ago) % samples_.size()]; }
+    double sum() const {
+        double sum = 0;
+        for (const double sample : samples_) sum += sample;
+        return sum;
     }
-    void remember(std::span<const double> in) override {
-        numbers_[place()] = in[0];
-        numbers_.back() = static_cast<double>((place() + 1) % (numbers_.size() - 1));
+    /// How many were put, up to its size.
+    std::size_t known() const { return known_; }
+    void memory(Memory& all) {
+        const auto size = static_cast<std::int64_t>(samples_.size());
+        all.numbers("samples", samples_), all.whole("place", place_, 0, size - 1), all.whole("known", known_, 0, size);
     }
 
 private:
-    std::size_t place() const { return static_cast<std::size_t>(numbers_.back()); }
+    std::vector<double> samples_;
+    std::size_t place_ = 0, known_ = 0;
+};
+
+/// y_k = u_{k-n}.
+class DelayStep final : public SampledStep {
+public:
+    DelayStep(std::size_t samples, double initial) : ring_(samples, initial) {}
+    bool delays() const override { return true; }
+    void before(std::span<double> out) const override { out[0] = ring_.oldest(); }
+    Status output(std::span<const double>, std::span<double> out) override {
+        out[0] = ring_.oldest();
+        return {};
+    }
+    void remember(std::span<const double> in) override { ring_.put(in[0]); }
+    void memory(Memory& all) override { ring_.memory(all); }
+
+private:
+    Ring ring_;
 };
 
 /// a_0 y_k = sum b_i u_{k-i} - sum a_i y_{k-i}, in the transposed second direct form.
 /// A. V. Oppenheim, R. W. Schafer, Discrete-Time Signal Processing, 3rd ed., 6.3.
-class DifferenceStep final : public NumbersStep {
+class DifferenceStep final : public SampledStep {
 public:
     DifferenceStep(std::vector<double> above, std::vector<double> below)
-        : NumbersStep(std::vector<double>(std::max(above.size(), below.size()), 0.0)),
+        : states_(std::max(above.size(), below.size()), 0.0),
           above_(std::move(above)),
           below_(std::move(below)) {
-        above_.resize(numbers_.size());
-        below_.resize(numbers_.size());
+        above_.resize(states_.size());
+        below_.resize(states_.size());
         for (double& value : above_) value /= below_[0];
         for (std::size_t i = below_.size(); i-- > 0;) below_[i] /= below_[0];
     }
     Status output(std::span<const double> in, std::span<double> out) override {
-        out[0] = above_[0] * in[0] + numbers_[0];
-        for (std::size_t i = 0; i + 1 < numbers_.size(); ++i)
-            numbers_[i] = numbers_[i + 1] + above_[i + 1] * in[0] - below_[i + 1] * out[0];
+        out[0] = above_[0] * in[0] + states_[0];
+        for (std::size_t i = 0; i + 1 < states_.size(); ++i)
+            states_[i] = states_[i + 1] + above_[i + 1] * in[0] - below_[i + 1] * out[0];
         return {};
     }
 
+    void memory(Memory& all) override { all.numbers("states", states_); }
+
 private:
-    std::vector<double> above_, below_;
+    std::vector<double> states_, above_, below_;
 };
 
 /// Moves towards its input by no more than a rate.
-class RateStep final : public NumbersStep {
+class RateStep final : public SampledStep {
 public:
-    RateStep(double up, double down, double initial) : NumbersStep({initial}), up_(up), down_(down) {}
-    void before(std::span<double> out) const override { out[0] = numbers_[0]; }
+    RateStep(double up, double down, double initial) : up_(up), down_(down), level_(initial) {}
+    void before(std::span<double> out) const override { out[0] = level_; }
     Status output(std::span<const double> in, std::span<double> out) override {
-        out[0] = numbers_[0] = std::clamp(in[0], numbers_[0] - down_, numbers_[0] + up_);
+        out[0] = level_ = std::clamp(in[0], level_ - down_, level_ + up_);
         return {};
     }
+    void memory(Memory& all) override { all.number("level", level_); }
 
 private:
-    double up_, down_;
+    double up_, down_, level_;
 };
 
-/// Mean, or root of the mean square, of the last n samples. Memory: the samples, the place of the oldest, how many.
-class MovingStep final : public NumbersStep {
+/// Mean, or root of the mean square, of the last n samples.
+class MovingStep final : public SampledStep {
 public:
-    MovingStep(std::size_t samples, bool square)
-        : NumbersStep(std::vector<double>(samples + 2, 0.0)), square_(square) {}
+    MovingStep(std::size_t samples, bool square) : ring_(samples), square_(square) {}
     Status output(std::span<const double> in, std::span<double> out) override {
-        const std::size_t n = numbers_.size() - 2;
-        double &place = numbers_[n], &known = numbers_[n + 1];
-        numbers_[static_cast<std::size_t>(place)] = square_ ? in[0] * in[0] : in[0];
-        place = static_cast<double>((static_cast<std::size_t>(place) + 1) % n);
-        known = std::min(known + 1, static_cast<double>(n));
-        double sum = 0;
-        for (std::size_t i = 0; i < n; ++i) sum += numbers_[i];
-        out[0] = square_ ? std::sqrt(sum / known) : sum / known;
+        ring_.put(square_ ? in[0] * in[0] : in[0]);
+        const double mean = ring_.sum() / static_cast<double>(ring_.known());
+        out[0] = square_ ? std::sqrt(mean) : mean;
         return {};
     }
+    void memory(Memory& all) override { ring_.memory(all); }
 
 private:
+    Ring ring_;
     bool square_;
 };
 
-/// Mean over the last n samples of an integral: exact, whatever lies between the samples. Memory as of MovingStep.
-class IntegralMeanStep final : public NumbersStep {
+/// Mean over the last n samples of an integral: exact, whatever lies between the samples.
+class IntegralMeanStep final : public SampledStep {
 public:
-    IntegralMeanStep(std::size_t samples, double period)
-        : NumbersStep(std::vector<double>(samples + 2, 0.0)), period_(period) {}
+    IntegralMeanStep(std::size_t samples, double period) : ring_(samples), period_(period) {}
     Status output(std::span<const double> in, std::span<double> out) override {
-        const std::size_t n = numbers_.size() - 2;
-        double &place = numbers_[n], &known = numbers_[n + 1];
-        double& oldest = numbers_[static_cast<std::size_t>(place)];
-        out[0] = known > 0 ? (in[0] - (known < static_cast<double>(n) ? 0.0 : oldest)) / (known * period_) : 0.0;
-        oldest = in[0];
-        place = static_cast<double>((static_cast<std::size_t>(place) + 1) % n);
-        known = std::min(known + 1, static_cast<double>(n));
+        const double known = static_cast<double>(ring_.known());
+        out[0] = known > 0 ? (in[0] - (ring_.known() < ring_.size() ? 0.0 : ring_.oldest())) / (known * period_) : 0.0;
+        ring_.put(in[0]);
         return {};
     }
+    void memory(Memory& all) override { ring_.memory(all); }
 
 private:
+    Ring ring_;
     double period_;
 };
 
@@ -134,25 +157,26 @@ PieceLaw rateLaw(double up, double down, double lag, double initial) {
     return law;
 }
 
-/// Amplitude and phase of one frequency over its last period. Memory as of MovingStep.
-class FundamentalStep final : public NumbersStep {
+/// Amplitude and phase of one frequency over its last period.
+class FundamentalStep final : public SampledStep {
 public:
-    explicit FundamentalStep(std::size_t samples) : NumbersStep(std::vector<double>(samples + 1, 0.0)) {}
+    explicit FundamentalStep(std::size_t samples) : ring_(samples) {}
     Status output(std::span<const double> in, std::span<double> out) override {
-        const std::size_t n = numbers_.size() - 1;
-        numbers_[static_cast<std::size_t>(numbers_[n])] = in[0];
-        const auto newest = static_cast<std::size_t>(numbers_[n]);
-        numbers_[n] = static_cast<double>((newest + 1) % n);
+        ring_.put(in[0]);
+        const std::size_t n = ring_.size();
         double c = 0, s = 0;
         for (std::size_t i = 0; i < n; ++i) {
             const double angle = turn * static_cast<double>(i) / static_cast<double>(n);
-            const double value = numbers_[(newest + n - i) % n];
-            c += value * std::cos(angle), s += value * std::sin(angle);
+            c += ring_.back(i) * std::cos(angle), s += ring_.back(i) * std::sin(angle);
         }
         out[0] = 2 * std::hypot(c, s) / static_cast<double>(n);
         out[1] = std::atan2(s, c);
         return {};
     }
+    void memory(Memory& all) override { ring_.memory(all); }
+
+private:
+    Ring ring_;
 };
 
 /// Rounds to steps, as a converter of so many bits does.
@@ -174,21 +198,20 @@ double inOneTurn(double angle) { return angle - turn * std::floor(angle / turn);
 /// Locks an angle to a vector: q of the vector in the frame of the angle goes to zero by a PI regulator.
 /// S.-K. Chung, A phase tracking system for three phase utility interface inverters, IEEE Trans. Power Electron. 15,
 /// 2000.
-class LockStep final : public NumbersStep {
+class LockStep final : public SampledStep {
 public:
     struct Setting {
         double frequency, peak, natural, damping;  ///< Hz, -, Hz, -
         bool single;
     };
-    /// Memory: angle, integral, and of a single phase the two components of its wave.
-    LockStep(const Setting& set, double period) : NumbersStep({0, 0, 0, 0}), set_(set), period_(period) {}
+    LockStep(const Setting& set, double period) : set_(set), period_(period) {}
     Status output(std::span<const double> in, std::span<double> out) override {
-        double &angle = numbers_[0], &integral = numbers_[1];
+        double &angle = angle_, &integral = integral_;
         const double natural = turn * set_.natural, centre = turn * set_.frequency;
         double alpha = 0, beta = 0;
         if (set_.single) {
             quadrature(in[0], centre + integral);
-            alpha = numbers_[2], beta = numbers_[3];
+            alpha = alpha_, beta = beta_;
         } else {
             alpha = (2 * in[0] - in[1] - in[2]) / 3, beta = (in[1] - in[2]) / std::sqrt(3.0);
         }
@@ -201,20 +224,26 @@ public:
         return {};
     }
 
+    void memory(Memory& all) override {
+        all.number("angle", angle_), all.number("integral", integral_);
+        all.number("alpha", alpha_), all.number("beta", beta_);
+    }
+
 private:
     /// alpha follows the input and beta lags it by a quarter turn: a resonator at the present speed, trapezoidal.
     /// M. Ciobotaru, R. Teodorescu, F. Blaabjerg, A new single-phase PLL structure based on second order generalized
     /// integrator, PESC 2006.
     void quadrature(double u, double speed) {
         const double k = std::numbers::sqrt2, h = std::tan(speed * period_ / 2);
-        double &a = numbers_[2], &b = numbers_[3];
+        double &a = alpha_, &b = beta_;
         // a' = w (k (u - a) - b), b' = w a.
         const double right1 = a + h * (k * (u - a) - b) + h * k * u, right2 = b + h * a;
         a = (right1 - h * right2) / (1 + h * k + h * h);
         b = right2 + h * a;
     }
     Setting set_;
-    double period_;
+    double period_, angle_ = 0, integral_ = 0;
+    double alpha_ = 0, beta_ = 0;  ///< the components of the wave of a single phase
 };
 
 LawPart::MakeStep lock(bool single) {
@@ -236,7 +265,9 @@ void registerSampled(PartLibrary& library) {
         library.add(std::make_unique<SampledPart>(kind, std::move(step), std::move(own)));
     };
     const auto ownCount = [](const char* of, const char* standard) {
-        return positive("n", std::string("samples a ") + of + ", without a task", "n", standard);
+        ParameterKind n = positive("n", std::string("samples a ") + of + ", without a task", "n", standard);
+        n.most = mostSamples;
+        return n;
     };
     /// So many samples a time.
     const auto every = [](const char* time) {
@@ -275,7 +306,7 @@ void registerSampled(PartLibrary& library) {
          {"u"},
          {"y"},
          "delay",
-         {positive("delay", "delay", "t_d", "100u", "s", true), number("y0", "output before", "y_0", "0"),
+         {recurring(positive("delay", "delay", "t_d", "100u", "s", true)), number("y0", "output before", "y_0", "0"),
           ownCount("delay", "64")},
          "y(t) = u(t − t_d)"},
         [](const NetworkBuilder& b) -> StepMaker {
@@ -339,7 +370,7 @@ void registerSampled(PartLibrary& library) {
              {"u"},
              {"y"},
              square ? "rms" : "mean",
-             {positive("window", "window", "T_w", "20m", "s", true), ownCount("window", square ? "256" : "64")},
+             {recurring(positive("window", "window", "T_w", "20m", "s", true)), ownCount("window", square ? "256" : "64")},
              square ? "y = √(1/n Σ u²)" : "y = 1/n Σ u"},
             [square](const NetworkBuilder& b) -> StepMaker {
                 return [square, window = b.value("window")](double period) {
@@ -366,7 +397,7 @@ void registerSampled(PartLibrary& library) {
          {"u"},
          {"peak", "phase"},
          "f₁",
-         {positive("f", "frequency", "f_1", "50", "Hz", true), ownCount("period", "256")},
+         {recurring(positive("f", "frequency", "f_1", "50", "Hz", true)), ownCount("period", "256")},
          "2/n Σ u_{k−i} e^{j2πi/n}"},
         [](const NetworkBuilder& b) -> StepMaker {
             return [f = b.value("f")](double period) {
@@ -406,7 +437,7 @@ void registerSampled(PartLibrary& library) {
              single ? std::vector<std::string>{"u"} : std::vector<std::string>{"a", "b", "c"},
              {"theta", "f", "d", "q"},
              "PLL",
-             {positive("f", "frequency", "f_0", "50", "Hz", true), positive("peak", "nominal peak", "û", "1", "", true),
+             {recurring(positive("f", "frequency", "f_0", "50", "Hz", true)), positive("peak", "nominal peak", "û", "1", "", true),
               positive("fn", "natural frequency of the loop", "f_n", "20", "Hz"),
               positive("damping", "damping of the loop", "ζ", "0.7071"), ownCount("period", "400")},
              "θ' = 2πf_0 + 2ζω_n q/û + ∫ ω_n² q/û",

@@ -4,6 +4,8 @@
 
 #include <fmt/format.h>
 
+#include "model/quantity.h"
+
 namespace hedgerow::parts {
 
 namespace {
@@ -110,11 +112,9 @@ public:
         piece_ = pieces.pieceFor(u, piece_);
         pieces.evaluate(piece_, u, y);
     }
-    std::vector<double> memory() const { return {static_cast<double>(piece_)}; }
-    void recall(std::span<const double> memory) {
+    void memory(Memory& all) {
         const auto* pieces = std::get_if<PieceLaw>(&law_);
-        if (pieces && !memory.empty() && memory[0] >= 0 && memory[0] < static_cast<double>(pieces->pieces.size()))
-            piece_ = static_cast<int>(memory[0]);
+        if (pieces) all.whole("piece", piece_, 0, static_cast<std::int64_t>(pieces->pieces.size()) - 1);
     }
 
 private:
@@ -129,8 +129,7 @@ public:
         function_(inputs, outputs);
         return {};
     }
-    std::vector<double> memory() const override { return function_.memory(); }
-    void recall(std::span<const double> memory) override { function_.recall(memory); }
+    void memory(Memory& all) override { function_.memory(all); }
 
 private:
     LawFunction function_;
@@ -159,8 +158,7 @@ public:
         function_(inputs, outputs);
         return {};
     }
-    std::vector<double> memory() const override { return function_.memory(); }
-    void recall(std::span<const double> memory) override { function_.recall(memory); }
+    void memory(Memory& all) override { function_.memory(all); }
 
 private:
     LawFunction function_;
@@ -276,6 +274,14 @@ ParameterKind positive(std::string key, std::string label, std::string symbol, s
     return p;
 }
 
+ParameterKind recurring(ParameterKind p) {
+    if (p.unit == "s")
+        p.least = 1e-9, p.aboveLeast = false;
+    else
+        p.least = 1e-3, p.aboveLeast = false, p.most = 1e9;
+    return p;
+}
+
 ParameterKind choiceOf(std::string key, std::string label, std::vector<std::string> choices) {
     ParameterKind p = number(std::move(key), std::move(label), "", choices.front());
     p.choices = std::move(choices);
@@ -305,7 +311,7 @@ SignalPart::SignalPart(const SignalKind& description)
       outputs_(named(description.outputs)),
       needsTask_(description.needsTask && !description.ownSamples) {}
 
-Status SignalPart::checkTexts(const std::function<std::string(std::string_view)>& text, const std::string&) const {
+Status SignalPart::checkTexts(const std::function<std::string(std::string_view)>& text, const ProjectFolder&) const {
     if (needsTask_ && text("task").empty())
         return Error{ErrorCode::name, "it works at the samples of a task: name one", {}, {}, "task"};
     return {};
@@ -395,6 +401,12 @@ void SampledPart::elaborate(NetworkBuilder& b) const {
 /// A task for it alone.
 void SampledPart::elaborateOwn(NetworkBuilder& b) const {
     Own own = own_(b);
+    constexpr double shortest = 1e-12;
+    if (!(own.period >= shortest)) {
+        b.refuse("n", fmt::format("its samples would come every {}: they must be at least {} apart",
+                                  formatQuantity(own.period, "s"), formatQuantity(shortest, "s")));
+        own.period = shortest;
+    }
     TaskStep step{own.step ? std::move(own.step) : step_(b), b.partName(), {}, 0, static_cast<int>(outputs().size())};
     std::vector<SignalInput> reads;
     std::vector<int> writes;

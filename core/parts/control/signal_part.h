@@ -78,6 +78,8 @@ ParameterKind number(std::string key, std::string label, std::string symbol, std
 /// A number that must be above zero.
 ParameterKind positive(std::string key, std::string label, std::string symbol, std::string standard,
                        std::string unit = "", bool shownOnSheet = false);
+/// A frequency or a time of what comes again and again: at most 1 GHz, or at least 1 ns.
+ParameterKind recurring(ParameterKind p);
 ParameterKind choiceOf(std::string key, std::string label, std::vector<std::string> choices);
 ParameterKind textOf(std::string key, std::string label, std::string standard, bool shownOnSheet = false);
 /// Several expressions in one text.
@@ -91,7 +93,7 @@ public:
     explicit SignalPart(const SignalKind& description);
     PartKind kind() const override { return kind_; }
     bool joinsNets() const override { return false; }
-    Status checkTexts(const std::function<std::string(std::string_view)>& text, const std::string&) const override;
+    Status checkTexts(const std::function<std::string(std::string_view)>& text, const ProjectFolder&) const override;
 
 protected:
     bool anyInputRuns(const SignalSurroundings& around) const;
@@ -194,17 +196,6 @@ public:
 private:
     int column_, source_;
     double factor_, offset_;
-};
-
-/// A step that is a function of inputs and a few numbers that it remembers.
-class NumbersStep : public SampledStep {
-public:
-    std::vector<double> memory() const override { return numbers_; }
-    void recall(std::span<const double> memory) override { numbers_.assign(memory.begin(), memory.end()); }
-
-protected:
-    explicit NumbersStep(std::vector<double> numbers) : numbers_(std::move(numbers)) {}
-    std::vector<double> numbers_;
 };
 
 }  // namespace hedgerow::parts

@@ -245,7 +245,7 @@ public:
         return k;
     }
     Status checkTexts(const std::function<std::string(std::string_view)>& text,
-                      const std::string& folder) const override {
+                      const ProjectFolder& folder) const override {
         if (text("table").empty()) return {};
         auto points = curvePoints(text("table"), "table", "A", "H", folder);
         return points ? Status() : Status(points.error());
@@ -385,7 +385,7 @@ public:
             .group = "Passives"};
     }
     Status checkTexts(const std::function<std::string(std::string_view)>& text,
-                      const std::string& folder) const override {
+                      const ProjectFolder& folder) const override {
         if (text("table").empty()) return {};
         auto points = curvePoints(text("table"), "table", "V", "F", folder);
         return points ? Status() : Status(points.error());

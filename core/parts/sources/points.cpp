@@ -70,7 +70,7 @@ public:
         return k;
     }
     Status checkTexts(const std::function<std::string(std::string_view)>& text,
-                      const std::string& folder) const override {
+                      const ProjectFolder& folder) const override {
         auto points = pointsOf(text("points"), "s", voltage_ ? "V" : "A", folder);
         if (points) return {};
         Error error = points.error();

@@ -124,7 +124,7 @@ public:
             .group = "Switches"};
         return withValues(withLosses(std::move(kind), LossSort::contact), {heatParameters("10", "50m")});
     }
-    Status checkTexts(const std::function<std::string(std::string_view)>& text, const std::string&) const override {
+    Status checkTexts(const std::function<std::string(std::string_view)>& text, const ProjectFolder&) const override {
         return checkLossTexts(text, LossSort::contact);
     }
     void elaborate(NetworkBuilder& b) const override {

@@ -26,7 +26,7 @@ ParameterKind capacitanceCurve() {
             .rung = 4,
             .text = true};
 }
-Status checkCapacitanceCurve(const std::function<std::string(std::string_view)>& text, const std::string& folder) {
+Status checkCapacitanceCurve(const std::function<std::string(std::string_view)>& text, const ProjectFolder& folder) {
     if (text("cjcurve").empty()) return {};
     auto points = curvePoints(text("cjcurve"), "cjcurve", "V", "F", folder);
     return points ? Status() : points.error();
@@ -120,7 +120,7 @@ public:
         return withLosses(std::move(kind), LossSort::diode);
     }
     Status checkTexts(const std::function<std::string(std::string_view)>& text,
-                      const std::string& folder) const override {
+                      const ProjectFolder& folder) const override {
         if (auto status = checkCapacitanceCurve(text, folder); !status) return status;
         if (!text("curve").empty())
             if (auto points = forwardPoints(text("curve"), folder); !points) return points.error();
@@ -141,7 +141,7 @@ public:
 
 private:
     /// Voltages and currents that rise, from no current on.
-    static Result<std::vector<TablePoint>> forwardPoints(const std::string& text, const std::string& folder) {
+    static Result<std::vector<TablePoint>> forwardPoints(const std::string& text, const ProjectFolder& folder) {
         auto points = pointsOf(text, "V", "A", folder);
         std::string wrong;
         if (!points)
@@ -249,7 +249,7 @@ public:
         return k;
     }
     Status checkTexts(const std::function<std::string(std::string_view)>& text,
-                      const std::string& folder) const override {
+                      const ProjectFolder& folder) const override {
         return checkCapacitanceCurve(text, folder);
     }
     void elaborate(NetworkBuilder& b) const override {

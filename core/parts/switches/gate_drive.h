@@ -89,7 +89,7 @@ inline std::vector<ParameterKind> capacitanceCurves() {
             one("crsscurve", "or C_rss over voltage, likewise"), one("cisscurve", "or C_iss over voltage, likewise")};
 }
 inline Status checkCapacitanceCurves(const std::function<std::string(std::string_view)>& text,
-                                     const std::string& folder) {
+                                     const ProjectFolder& folder) {
     for (const char* key : {"cosscurve", "crsscurve", "cisscurve"})
         if (!text(key).empty())
             if (auto points = curvePoints(text(key), key, "V", "F", folder); !points) return points.error();

@@ -71,7 +71,7 @@ public:
     }
 
     Status checkTexts(const std::function<std::string(std::string_view)>& text,
-                      const std::string& folder) const override {
+                      const ProjectFolder& folder) const override {
         return checkCapacitanceCurves(text, folder);
     }
 

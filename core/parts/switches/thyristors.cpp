@@ -106,7 +106,7 @@ public:
             .group = "Switches"};
         return withLosses(std::move(kind), LossSort::thyristor);
     }
-    Status checkTexts(const std::function<std::string(std::string_view)>& text, const std::string&) const override {
+    Status checkTexts(const std::function<std::string(std::string_view)>& text, const ProjectFolder&) const override {
         return checkLossTexts(text, LossSort::thyristor);
     }
     Status check(const std::function<double(std::string_view)>& value) const override {

@@ -46,7 +46,7 @@ public:
         return {};
     }
     Status checkTexts(const std::function<std::string(std::string_view)>& text,
-                      const std::string& folder) const override {
+                      const ProjectFolder& folder) const override {
         if (auto status = checkCapacitanceCurves(text, folder); !status) return status;
         return checkLossTexts(text, LossSort::transistor);
     }

@@ -1,0 +1,78 @@
+#include "base/machine.h"
+
+#include <sys/resource.h>
+#include <unistd.h>
+#include <algorithm>
+#include <cstdint>
+#include <fstream>
+#include <limits>
+#include <string>
+
+namespace hedgerow {
+
+namespace {
+
+constexpr std::uint64_t unlimited = std::numeric_limits<std::uint64_t>::max();
+
+/// A number in a file of the system; `unlimited` where there is none, as "max" says.
+std::uint64_t numberIn(const std::string& file) {
+    std::ifstream in(file);
+    std::uint64_t number = 0;
+    return in >> number ? number : unlimited;
+}
+
+std::uint64_t below(std::uint64_t limit, std::uint64_t taken) {
+    return limit == unlimited ? unlimited : limit > taken ? limit - taken : 0;
+}
+
+/// What the control groups of this process leave, from its own up to the root.
+std::uint64_t leftByGroups() {
+    std::uint64_t left = unlimited;
+    std::ifstream groups("/proc/self/cgroup");
+    for (std::string line; std::getline(groups, line);) {
+        // "0::/user.slice/x" or "4:memory:/x"
+        const std::size_t first = line.find(':'), second = line.find(':', first + 1);
+        if (first == std::string::npos || second == std::string::npos) continue;
+        const std::string kinds = line.substr(first + 1, second - first - 1);
+        const bool newer = kinds.empty();
+        if (!newer && kinds.find("memory") == std::string::npos) continue;
+        std::string path = line.substr(second + 1);
+        const std::string root = newer ? "/sys/fs/cgroup" : "/sys/fs/cgroup/memory";
+        for (;;) {
+            const std::string folder = root + (path == "/" ? "" : path) + "/";
+            left = std::min(left, below(numberIn(folder + (newer ? "memory.max" : "memory.limit_in_bytes")),
+                                        numberIn(folder + (newer ? "memory.current" : "memory.usage_in_bytes"))));
+            if (path.size() <= 1) break;
+            path.resize(std::max<std::size_t>(1, path.rfind('/')));
+        }
+    }
+    return left;
+}
+
+/// Bytes of address space and of data this process has taken.
+std::pair<std::uint64_t, std::uint64_t> taken() {
+    std::ifstream in("/proc/self/statm");
+    std::uint64_t size = 0, resident = 0, shared = 0, text = 0, library = 0, data = 0;
+    in >> size >> resident >> shared >> text >> library >> data;
+    const auto page = static_cast<std::uint64_t>(std::max(1L, ::sysconf(_SC_PAGESIZE)));
+    return {size * page, data * page};
+}
+
+}  // namespace
+
+std::size_t memoryLeft() {
+    constexpr std::uint64_t least = std::uint64_t{64} << 20;
+    const long pages = ::sysconf(_SC_PHYS_PAGES), page = ::sysconf(_SC_PAGESIZE);
+    std::uint64_t left = pages > 0 && page > 0 ? static_cast<std::uint64_t>(pages) * static_cast<std::uint64_t>(page)
+                                               : std::uint64_t{4} << 30;
+    left = std::min(left, leftByGroups());
+    const auto [space, data] = taken();
+    for (const auto& [kind, used] : {std::pair(RLIMIT_AS, space), std::pair(RLIMIT_DATA, data)}) {
+        rlimit limit{};
+        if (::getrlimit(kind, &limit) == 0 && limit.rlim_cur != RLIM_INFINITY)
+            left = std::min(left, below(limit.rlim_cur, used));
+    }
+    return static_cast<std::size_t>(std::max(left, least));
+}
+
+}  // namespace hedgerow
