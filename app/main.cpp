@@ -1,6 +1,7 @@
 // Hedgerow, the desktop application.
 
 #include <cstdio>
+#include <new>
 
 #include <QApplication>
 #include <QCommandLineParser>
@@ -14,8 +15,30 @@
 using namespace hedgerow;
 using namespace hedgerow::app;
 
+namespace {
+
+/// Ends what an event asked for, not the program, where there is no memory for it.
+class Application final : public QApplication {
+public:
+    using QApplication::QApplication;
+    bool notify(QObject* receiver, QEvent* event) override {
+        try {
+            return QApplication::notify(receiver, event);
+        } catch (const std::bad_alloc&) {
+            if (window) window->say("There is no memory left for this. What was there before is as it was.", true);
+            return false;
+        }
+    }
+    MainWindow* window = nullptr;
+};
+
+}  // namespace
+
 int main(int argc, char** argv) {
-    QApplication application(argc, argv);
+    Application application(argc, argv);
+    // The words of the window are English, whatever the language of the user: read from the right, "80 V" would become
+    // "V 80".
+    QApplication::setLayoutDirection(Qt::LeftToRight);
     QApplication::setApplicationName("hedgerow");
     QApplication::setApplicationDisplayName("Hedgerow");
     QApplication::setApplicationVersion(version);
@@ -37,6 +60,7 @@ int main(int argc, char** argv) {
     if (parser.isSet(pictures)) return makePictures(application, parser.value(pictures), parser.positionalArguments());
 
     MainWindow window;
+    application.window = &window;
     const auto folder = RecoverySlot::standardFolder();
     window.offerRecovery(RecoverySlot::pending(folder));
     window.workspace().setRecoverySlot(std::make_unique<RecoverySlot>(folder));
@@ -45,5 +69,7 @@ int main(int argc, char** argv) {
         window.open(parser.positionalArguments().first());
     else
         window.showGallery();
-    return QApplication::exec();
+    const int code = QApplication::exec();
+    application.window = nullptr;
+    return code;
 }

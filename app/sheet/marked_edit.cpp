@@ -91,6 +91,10 @@ void MarkedEdit::resizeEvent(QResizeEvent* event) {
     note_->setGeometry(0, this->height() - height, width(), height);
 }
 
+void MarkedEdit::insertFromMimeData(const QMimeData* source) {
+    if (source) QPlainTextEdit::insertFromMimeData(source);
+}
+
 QString MarkedEdit::wordAtCursor() const {
     const QString before = textCursor().block().text().left(textCursor().positionInBlock());
     qsizetype start = before.size();

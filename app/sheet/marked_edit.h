@@ -30,6 +30,8 @@ public:
 protected:
     void keyPressEvent(QKeyEvent* event) override;
     void resizeEvent(QResizeEvent* event) override;
+    /// @param source  null where the middle button pastes and nothing is selected on the desktop
+    void insertFromMimeData(const QMimeData* source) override;
 
     /// Undo and redo belong to the project, not to the text.
     virtual void undoAsked(bool redo) = 0;

@@ -14,6 +14,11 @@ void Background::drop() {
     cancel_.cancel();
 }
 
+void Background::finish() {
+    next_ = nullptr;
+    if (thread_.joinable()) thread_.join();
+}
+
 void Background::start(Work work) {
     drop();
     next_ = std::move(work);

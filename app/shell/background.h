@@ -26,6 +26,8 @@ public:
     void start(Work work);
     /// Forgets what is on its way.
     void drop();
+    /// Waits for what is on its way, and forgets what was to come after it.
+    void finish();
     bool busy() const { return busy_; }
 
 private:

@@ -43,6 +43,8 @@ public:
     /// Offers unsaved work of sessions that ended unexpectedly.
     void offerRecovery(std::vector<RecoveredWork> pending);
     void refreshTheme();
+    /// Shows a message over the sheet for a while.
+    void say(const QString& message, bool bad);
     const Commands& commands() const { return commands_; }
     void editCode(int part);
     /// The model desk in place of the sheet, for the selected device; or the sheet again.
@@ -70,7 +72,6 @@ private:
     void exportPicture();
     void saveWindowPicture();
     void print();
-    void say(const QString& message, bool bad);
     void sayOutcome(const Result<QString>& outcome);
     void help();
     void nextArea();

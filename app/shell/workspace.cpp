@@ -262,6 +262,7 @@ Status Workspace::recover(const RecoveredWork& work) {
     Project project = work.project;
     if (!work.originalPath.empty()) project.folder.allow(AllowedFiles::ofUser().of(work.originalPath));
     // Kept by this session before it is shown: a crash from here on finds one copy or both.
+    keeping_.finish();  // of two copies the later one must be this
     Status kept = recovery_ ? recovery_->keep(project, work.originalPath, work.stamp)
                             : Status(Error{ErrorCode::file, "unsaved work is not kept by this session"});
     const QString path = QString::fromStdString(work.originalPath);
@@ -285,6 +286,7 @@ Status Workspace::allowOutside() {
 
 void Workspace::leave() {
     emit left();
+    judging_.drop();
     runList_->leave();
     nextRunTimer_.stop();
     estimateTimer_.stop();
@@ -414,7 +416,7 @@ void Workspace::noteEnd(const RunEntry& entry) {
     observed_.clear();
     if (entry.live && entry.run->points() < mostObserved)
         for (Observation& seen : observe(*entry.live)) observed_.push_back({std::move(seen.error), false, seen.at});
-    check();
+    estimate();
     if (entry.run->summary().end != RunEnd::finished) comparing_.clear(), runAgain_ = false;
     if (runAgain_ || !comparing_.empty()) nextRunTimer_.start();
 }
@@ -528,30 +530,53 @@ void Workspace::dropKeptWork() {
     });
 }
 
-void Workspace::check() {
-    checks_.clear();
-    const FlatProject flat = flattened(project(), partLibrary().catalogue());
-    for (Error& error : checkFlat(flat, partLibrary())) checks_.push_back({std::move(error), true});
-    if (checks_.empty()) {
+namespace {
+
+/// What is known of a project a moment after it changed.
+struct Judgement {
+    std::vector<Check> checks;
+    std::set<std::string> outside;
+    std::string engine;       ///< "" when it cannot run
+    std::int64_t edges = 0;  ///< of a run by the plan
+};
+
+Judgement judge(const std::shared_ptr<const Project>& project, const std::string& scene, const std::string& plan) {
+    Judgement found;
+    const FlatProject flat = flattened(*project, partLibrary().catalogue());
+    for (Error& error : checkFlat(flat, partLibrary())) found.checks.push_back({std::move(error), true});
+    if (found.checks.empty()) {
         const ParameterTable parameters(flat.project.parameters);
         for (Error& error : advise(flat.project, partLibrary(), flat.nets, parameters))
-            checks_.push_back({std::move(error), false});
+            found.checks.push_back({std::move(error), false});
     }
-    checks_.insert(checks_.end(), observed_.begin(), observed_.end());
-    outside_ = hedgerow::outsideFiles(project());
-    emit checksChanged();
+    found.outside = hedgerow::outsideFiles(*project);
+    if (auto prepared = Run::prepare(project, {scene, plan, "", {}, 0})) {
+        found.engine = (*prepared)->engine().name();
+        found.edges = (*prepared)->expectedEdges();
+    }
+    return found;
 }
 
+}  // namespace
+
+/// Beside the window: a large circuit takes its time.
 void Workspace::estimate() {
-    check();
-    price_.reset();
-    if (auto prepared = Run::prepare(history_.shared(), {scene().name, plan().name, "", {}, 0})) {
-        const std::int64_t edges = (*prepared)->expectedEdges();
-        const Cost cost = costOf(**prepared);
-        const auto count = static_cast<double>(edges);
-        if (edges > 0) price_ = Price{count * cost.seconds, edges, count * cost.bytes};
-    }
-    emit runProgressed();
+    judging_.start([this, project = history_.shared(), scene = scene().name,
+                    plan = plan().name](const CancelToken&) -> std::function<void()> {
+        return [this, found = judge(project, scene, plan)] {
+            checks_ = found.checks;
+            checks_.insert(checks_.end(), observed_.begin(), observed_.end());
+            outside_ = found.outside;
+            price_.reset();
+            if (found.edges > 0) {
+                const Cost cost = costs_[found.engine];
+                const auto count = static_cast<double>(found.edges);
+                price_ = Price{count * cost.seconds, found.edges, count * cost.bytes};
+            }
+            emit checksChanged();
+            emit runProgressed();
+        };
+    });
 }
 
 Workspace::Cost& Workspace::costOf(const Run& run) { return costs_[std::string(run.engine().name())]; }

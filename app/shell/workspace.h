@@ -178,7 +178,6 @@ private:
     void keepWork();
     void dropKeptWork();
     void estimate();
-    void check();
     std::filesystem::path ledgerFolder() const;
     void noteEnd(const RunEntry& entry);
     void learnCost(const Run& run);
@@ -220,6 +219,7 @@ private:
     std::vector<std::string> comparing_;  ///< scenes still to be run before it
     QTimer keepTimer_, estimateTimer_;
     QTimer nextRunTimer_;  ///< what follows the run that has just ended
+    Background judging_;   ///< checks and price
     Background keeping_;   ///< of unsaved work; last: it ends before the slot
 };
 

@@ -6,6 +6,7 @@
 #include <unistd.h>
 #include <algorithm>
 #include <cerrno>
+#include <ctime>
 
 #include <fmt/format.h>
 
@@ -92,6 +93,11 @@ std::uintmax_t OpenFolder::sizeOf(const std::string& name) const {
 }
 
 bool OpenFolder::writable() const { return ::faccessat(descriptor(), ".", W_OK, AT_EACCESS) == 0; }
+
+double OpenFolder::age() const {
+    struct stat info {};
+    return ::fstat(descriptor(), &info) == 0 ? std::difftime(std::time(nullptr), info.st_mtim.tv_sec) : 0.0;
+}
 
 Status OpenFolder::removeFile(const std::string& name) const {
     if (!isPlainName(name)) return noName(name);

@@ -30,6 +30,8 @@ public:
     /// Bytes of a regular file; 0 for anything else.
     std::uintmax_t sizeOf(const std::string& name) const;
     bool writable() const;
+    /// Seconds since something in it was made or removed.
+    double age() const;
 
     Status removeFile(const std::string& name) const;
     /// Removes an empty folder.

@@ -46,24 +46,31 @@ Status replace(const OpenFolder& folder, const std::string& name, const WriteFil
     const std::filesystem::path target = folder.path() / name;
     if (!isPlainName(name)) return Error{ErrorCode::file, target.string() + " is no name of a file"};
     const std::string temporary = halfWrittenName(name);
-    const auto failed = [&](const Error& error) {
-        (void)folder.removeFile(temporary);
-        return error;
-    };
+    /// What is half written goes whichever way this ends, also by want of memory.
+    struct Tidy {
+        const OpenFolder& folder;
+        const std::string& name;
+        bool wanted;
+        ~Tidy() {
+            if (wanted) ::unlinkat(folder.descriptor(), name.c_str(), 0);
+        }
+    } tidy{folder, temporary, false};
     {
         const Descriptor made(
             ::openat(folder.descriptor(), temporary.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0666));
         if (!made) return fileError(target, "written");
+        tidy.wanted = true;
     }
-    if (auto status = write(pathOf(temporary)); !status) return failed(status.error());
+    if (auto status = write(pathOf(temporary)); !status) return status;
     struct stat old {};
     if (::fstatat(folder.descriptor(), name.c_str(), &old, AT_SYMLINK_NOFOLLOW) == 0) {
-        if (S_ISDIR(old.st_mode)) return failed({ErrorCode::file, target.string() + " is a folder"});
+        if (S_ISDIR(old.st_mode)) return Error{ErrorCode::file, target.string() + " is a folder"};
         if (S_ISREG(old.st_mode)) (void)::fchmodat(folder.descriptor(), temporary.c_str(), old.st_mode & 07777, 0);
     }
     if (!flush(folder, temporary) ||
         ::renameat(folder.descriptor(), temporary.c_str(), folder.descriptor(), name.c_str()) != 0)
-        return failed(fileError(target, "written"));
+        return fileError(target, "written");
+    tidy.wanted = false;
     (void)::fsync(folder.descriptor());  // the file is safe; some file systems refuse this for folders
     removeAbandoned(folder, name);
     return {};

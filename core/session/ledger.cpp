@@ -26,6 +26,7 @@ namespace fs = std::filesystem;
 constexpr int standardBound = 50;
 constexpr int busyMilliseconds = 1500;  ///< another window may be writing
 constexpr int mostListed = 10'000;
+constexpr double abandoned = 60;  ///< s: a window that makes a folder soon writes into it
 constexpr int longestText = 1'000'000;          ///< bytes of a value in the database
 constexpr int stepsAtOnce = 1'000'000;          ///< of the database's machine, between two looks at the budget
 constexpr int mostTimesAtOnce = 500;            ///< so often: then a statement is ended
@@ -304,8 +305,8 @@ Status Ledger::adoptFiles() {
             continue;
         }
         auto run = mended ? openRunFolder(*folder) : mended.error();
-        if (!run && folder->names().empty() && folder_.writable()) {
-            (void)folder_.removeFolder(name);
+        if (!run && folder->names().empty()) {  // just made by another window, or left by a crash
+            if (folder->age() > abandoned && folder_.writable()) (void)folder_.removeFolder(name);
             continue;
         }
         if (!run) {

@@ -5,6 +5,7 @@
 #include <nlohmann/json.hpp>
 
 #include "formats/file.h"
+#include "formats/hedge/json_place.h"
 #include "session/library.h"
 
 namespace hedgerow {
@@ -22,7 +23,7 @@ std::string keyOf(const std::filesystem::path& project) {
 Json stored(const std::filesystem::path& store) {
     constexpr std::size_t mostBytes = std::size_t{8} << 20;
     const auto text = readFile(store, mostBytes);
-    Json json = text ? Json::parse(*text, nullptr, false) : Json();
+    Json json = text && beyondBounds(*text).empty() ? Json::parse(*text, nullptr, false) : Json();
     return json.is_object() ? json : Json::object();
 }
 

@@ -11,6 +11,7 @@
 
 #include "formats/file.h"
 #include "formats/hedge/hedge.h"
+#include "formats/hedge/json_place.h"
 
 namespace hedgerow {
 
@@ -101,7 +102,7 @@ std::vector<RecoveredWork> RecoverySlot::pending(const std::filesystem::path& fo
         if (lock < 0) continue;
         ::close(lock);
         const auto text = readFile(entry.path());
-        if (!text) continue;
+        if (!text || !beyondBounds(*text).empty()) continue;
         const auto json = nlohmann::ordered_json::parse(*text, nullptr, false);
         if (!json.is_object() || !json.contains("project") || !json["project"].is_string()) continue;
         auto loaded = readHedge(json["project"].get<std::string>());

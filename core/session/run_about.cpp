@@ -3,6 +3,7 @@
 #include <nlohmann/json.hpp>
 
 #include "formats/hedge/hedge.h"
+#include "formats/hedge/json_place.h"
 
 namespace hedgerow {
 
@@ -114,6 +115,7 @@ std::string writeAbout(const RunAbout& about) {
 Status readAbout(const std::string& text, RunAbout& about) {
     constexpr std::size_t most = std::size_t{1} << 24;  // elements, unknowns and signals
     try {
+        if (!beyondBounds(text).empty()) throw std::out_of_range("bounds");
         const Json json = Json::parse(text);
         about.plan = json.at("plan").get<std::string>();
         about.scene = json.at("scene").get<std::string>();

@@ -33,19 +33,20 @@ FolderHold::~FolderHold() {
 }
 
 RunWriter::RunWriter(const Run& run, OpenFolder folder, double every)
-    : run_(run), folder_(std::move(folder)), blocks_(run.quantities().size()), every_(every), due_(every) {
+    : run_(run), folder_(std::move(folder)), hold_(std::make_unique<FolderHold>(folder_)), blocks_(run.quantities().size()), every_(every), due_(every) {
     for (const QuantityInfo& quantity : run.quantities())
         traces_.push_back(std::make_unique<Trace>(run.storePointer(), quantity, run.layout()));
 }
 
 Status RunWriter::begin() {
-    if (hold_) return {};
-    hold_ = std::make_unique<FolderHold>(folder_);
+    if (begun_) return {};
+    if (!hold_->good()) hold_ = std::make_unique<FolderHold>(folder_);  // what failed is tried again
     if (!hold_->good()) {
-        hold_.reset();
         return Error{ErrorCode::file, folder_.path().string() + " cannot be written"};
     }
-    return writeRunHead(folder_, aboutOf(run_, false), {});
+    auto written = writeRunHead(folder_, aboutOf(run_, false), {});
+    begun_ = static_cast<bool>(written);
+    return written;
 }
 
 /// Points that are worth a piece: of wide circuits fewer, since a piece is put together in memory.

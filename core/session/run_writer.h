@@ -45,7 +45,8 @@ private:
 
     const Run& run_;
     OpenFolder folder_;
-    std::unique_ptr<FolderHold> hold_;
+    std::unique_ptr<FolderHold> hold_;  ///< from the beginning: nobody takes the folder for one that was left
+    bool begun_ = false;                ///< what is known of the run is written
     std::vector<std::unique_ptr<Trace>> traces_;  ///< of all quantities
     std::vector<std::vector<Block>> blocks_;      ///< of each of them, one a chunk
     std::vector<std::size_t> pieces_;             ///< points of each

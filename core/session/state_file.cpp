@@ -9,6 +9,7 @@
 #include <nlohmann/json.hpp>
 
 #include "formats/file.h"
+#include "formats/hedge/json_place.h"
 
 namespace hedgerow {
 
@@ -97,6 +98,7 @@ Result<StoredEnd> readStates(std::string_view text, const std::string& name, con
     const auto fault = [&](const std::string& what) {
         return Error{ErrorCode::syntax, fmt::format("{}: {}", name, what), {}, {}, "start"};
     };
+    if (const std::string beyond = beyondBounds(text); !beyond.empty()) return fault("the text " + beyond);
     const Json json = Json::parse(text, nullptr, false);
     if (json.is_object() && json.contains("hedgerow-state") && json["hedgerow-state"].is_number() &&
         json["hedgerow-state"] > version)

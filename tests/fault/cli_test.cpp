@@ -212,3 +212,69 @@ TEST(Cli, AFailedRunHasItsOwnCode) {
     EXPECT_EQ(o.code, 4) << o.output;
     EXPECT_NE(o.output.find("L1 carries"), std::string::npos) << o.output;
 }
+
+// A result that standard output cannot take is told by its code, whichever command it is.
+TEST(Cli, AFullStandardOutputIsUnwritable) {
+    for (const std::string& command : {"check " + example, "check --json " + example, "info --json " + example,
+                                       "run --quiet --end 20u " + example, "run --quiet --json --end 20u " + example}) {
+        const int status = std::system((std::string(HEDGEROW_CLI) + " " + command + " > /dev/full 2> /dev/null").c_str());
+        EXPECT_EQ(WEXITSTATUS(status), 6) << command;
+    }
+}
+
+TEST(Cli, NamesThatAreNoUtf8AreStillJson) {
+    TemporaryFolder folder;
+    const auto path = (folder.path() / "bad.hedge").string();
+    std::ofstream(path) << "{\"hedgerow\": 1, \"title\": \"\\ud800\", \"sheets\": [{\"parts\": [{\"name\": \"R\xff\xfe\", "
+                           "\"kind\": \"resistor\", \"at\": [0, 0]}]}]}";
+    const std::string good = (folder.path() / "good.hedge").string();
+    std::ofstream(good) << R"({"hedgerow": 1, "sheets": [{"parts": [{"name": "R1", "kind": "resistor", "at": [0, 0]}]}]})";
+    for (const std::string& command : {"check --json " + path, "info --json " + path, "run --json " + path,
+                                       "run --json --set 'x\xff=1' " + good, "run --json --plan '\xff' " + good}) {
+        const Outcome o = cli(command);
+        EXPECT_NE(o.code, 0) << command;
+        EXPECT_LT(o.code, 7) << command << ": " << o.output;
+        EXPECT_FALSE(nlohmann::json::parse(o.output.substr(o.output.find('{')), nullptr, false).is_discarded())
+            << command << ": " << o.output;
+    }
+}
+
+TEST(Cli, FilesOutsideOfTheFolderWantConsent) {
+    TemporaryFolder folder;
+    const auto home = folder.path() / "home";
+    std::filesystem::create_directories(home);
+    std::ofstream(folder.path() / "table.csv") << "0,1\n1m,2\n";
+    const std::string path = (home / "p.hedge").string();
+    std::ofstream(path) << R"({"hedgerow": 1, "sheets": [{"name": "main", "parts": [
+        {"name": "REF1", "kind": "reference", "at": [0, 0]},
+        {"name": "V1", "kind": "points-voltage", "at": [400, 0], "values": {"points": "../table.csv"}},
+        {"name": "R1", "kind": "resistor", "at": [800, 0], "values": {"r": "1"}}],
+        "labels": [{"net": "0", "at": [0, 0]}, {"net": "a", "at": [400, -32]}, {"net": "0", "at": [400, 32]},
+                   {"net": "a", "at": [768, 0]}, {"net": "0", "at": [832, 0]}]}]})";
+    const Outcome refused = cli("run --quiet " + path);
+    EXPECT_EQ(refused.code, 3);
+    EXPECT_NE(refused.output.find("--allow-outside"), std::string::npos) << refused.output;
+    EXPECT_NE(refused.output.find("outside of the project's folder"), std::string::npos) << refused.output;
+    EXPECT_EQ(cli("run --quiet --allow-outside " + path).code, 0);
+    EXPECT_EQ(cli("check --allow-outside " + path).code, 0);
+}
+
+// A run that reads a pipe, or that never ends, does not keep its shell.
+TEST(Cli, ARunCanAlwaysBeStopped) {
+    TemporaryFolder folder;
+    const std::string path = (folder.path() / "p.hedge").string();
+    std::ofstream(path) << R"({"hedgerow": 1, "sheets": [{"name": "main", "parts": [
+        {"name": "REF1", "kind": "reference", "at": [0, 0]},
+        {"name": "V1", "kind": "dc-voltage", "at": [400, 0], "values": {"level": "5"}},
+        {"name": "K1", "kind": "constant", "at": [800, 0], "values": {"value": "1"}},
+        {"name": "M1", "kind": "moving-rms", "at": [1200, 0], "values": {"window": "1n", "n": "900"}}],
+        "labels": [{"net": "0", "at": [0, 0]}, {"net": "a", "at": [400, -32]}, {"net": "0", "at": [400, 32]},
+                   {"net": "k", "at": [832, 0]}, {"net": "k", "at": [1168, 0]}]}],
+        "plans": [{"name": "p", "end": "1", "engine": "best", "tolerance": "1e-3"}]})";
+    for (const char* engine : {"exact", "fixed", "adaptive"}) {
+        const int status = std::system(("timeout -s TERM -k 5 1 " + std::string(HEDGEROW_CLI) + " run --quiet --engine " +
+                                        engine + " --step 1u " + path + " > /dev/null 2>&1")
+                                           .c_str());
+        EXPECT_EQ(WEXITSTATUS(status), 124) << engine << ": it answered the signal and was not killed";
+    }
+}

@@ -69,6 +69,8 @@ TEST(Files, UnsavedWorkSurvivesAKill) {
     ASSERT_EQ(pending.size(), 1u);
     EXPECT_TRUE(QString::fromStdString(pending[0].originalPath).endsWith("med-aux.hedge"));
     Window window;
+    window.workspace().setRecoverySlot(std::make_unique<RecoverySlot>(folder));
+    const std::filesystem::path old = pending[0].slot;
     window->offerRecovery(std::move(pending));
     window.settle();
     auto* recover = window.find<QPushButton>("recover");
@@ -78,7 +80,8 @@ TEST(Files, UnsavedWorkSurvivesAKill) {
     window.settle();
     EXPECT_TRUE(window.workspace().project().findPart("Rextra"));
     EXPECT_TRUE(window.workspace().history().modified()) << "recovered work is unsaved work";
-    EXPECT_TRUE(keptFile().empty()) << "taken over";
+    EXPECT_FALSE(std::filesystem::exists(old)) << "taken over";
+    EXPECT_FALSE(keptFile().empty()) << "by this session";
 }
 
 TEST(Files, DISABLED_EditUntilKilled) {

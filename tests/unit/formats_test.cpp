@@ -114,7 +114,11 @@ TEST(Hedge, PlacesAreFound) {
     EXPECT_EQ(placeOfValue(text, {std::string("a"), std::size_t{1}, std::string("c")}).column, 31);
     EXPECT_EQ(placeOfValue(text, {std::string("d")}).line, 3);
     EXPECT_EQ(placeOfValue(text, {std::string("nothing")}).line, 1);
-    EXPECT_EQ(nestingDepth("{\"[[[\": [1]}"), 2);
+    EXPECT_EQ(beyondBounds("{\"[[[\": [1]}"), "");
+    EXPECT_NE(beyondBounds(std::string(65, '[')).find("nested"), std::string::npos);
+    std::string wide = "{";
+    for (int i = 0; i < 20'001; ++i) wide += "\"a\":1,";
+    EXPECT_NE(beyondBounds(wide + "}").find("members"), std::string::npos);
 }
 
 TEST(File, ReplacesAsAWhole) {
@@ -233,7 +237,7 @@ TEST(Hdf5, IsReadByAnIndependentReader) {
     EXPECT_NE(data.find("ATTRIBUTE \"unit\""), std::string::npos);
     // A kept run too: its head, and its points.
     const auto kept = folder.path() / "kept";
-    ASSERT_TRUE(RunWriter(*r, kept).finish());
+    ASSERT_TRUE(RunWriter(*r, *OpenFolder::make(kept)).finish());
     const std::string head = dumped("-H " + (kept / "run.h5").string());
     for (const char* part : {"DATASET \"project\"", "DATASET \"pieces\"", "DATASET \"views\"", "ATTRIBUTE"})
         EXPECT_NE(head.find(part), std::string::npos) << part << " in\n" << head;

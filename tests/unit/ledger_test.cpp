@@ -43,6 +43,13 @@ protected:
     fs::path folder = fs::temp_directory_path() / ("hedgerow_ledger_" + std::to_string(::getpid()));
 };
 
+OpenFolder made(const fs::path& path) { return *OpenFolder::make(path); }
+Result<std::shared_ptr<RunRecord>> openRun(const fs::path& path) {
+    const auto folder = OpenFolder::open(path);
+    if (!folder) return folder.error();
+    return openRunFolder(*folder);
+}
+
 void expectSame(const RunRecord& a, const RunRecord& b) {
     ASSERT_EQ(a.quantityNames(), b.quantityNames());
     for (const std::string& name : a.quantityNames()) {
@@ -139,7 +146,7 @@ TEST_F(KeptRuns, ADamagedListIsMadeAnewFromTheRuns) {
 TEST_F(KeptRuns, RunsWithoutARowAreTakenUpAndLostOnesForgotten) {
     const auto run = madeRun("20u");
     ASSERT_TRUE(open()->keep(*run));
-    ASSERT_TRUE(RunWriter(*run, folder / "run-2026-11-23T18:00:00Z-1-1").finish());  // as if killed before the row
+    ASSERT_TRUE(RunWriter(*run, made(folder / "run-2026-11-23T18:00:00Z-1-1")).finish());  // as if killed before the row
     auto ledger = open();
     ASSERT_EQ(ledger->runs()->size(), 2u);
     EXPECT_EQ(ledger->runs()->front().started, "2026-11-23T18:00:00Z");
@@ -156,14 +163,14 @@ TEST_F(KeptRuns, ARunThatBrokeOffIsReadUpToItsLastPiece) {
     const fs::path place = folder / "run-2026-11-28T10:00:00Z-1-1";
     const pid_t child = fork();
     if (child == 0) {
-        RunWriter writer(*run, place, 0.0);
+        RunWriter writer(*run, made(place), 0.0);
         if (writer.follow()) ::kill(::getpid(), SIGKILL);
         _exit(0);
     }
     int status = 0;
     waitpid(child, &status, 0);
     ASSERT_TRUE(WIFSIGNALED(status)) << "it could not write";
-    EXPECT_FALSE(openRunFolder(place)) << "not before it is mended";
+    EXPECT_FALSE(openRun(place)) << "not before it is mended";
     const auto ledger = open();
     ASSERT_EQ(ledger->runs()->size(), 1u) << ledger->notice();
     const KeptRun kept = ledger->runs()->front();
@@ -182,8 +189,7 @@ TEST_F(KeptRuns, ARunThatBrokeOffIsReadUpToItsLastPiece) {
 TEST_F(KeptRuns, ARunThatBrokeOffAtItsBeginningIsForgotten) {
     open();
     const fs::path place = folder / "run-2026-11-28T10:00:00Z-1-1";
-    fs::create_directories(place);
-    ASSERT_TRUE(writeRunHead(place, aboutOf(*madeRun("20u"), false), {}));
+    ASSERT_TRUE(writeRunHead(made(place), aboutOf(*madeRun("20u"), false), {}));
     const auto ledger = open();
     EXPECT_EQ(ledger->runs()->size(), 0u);
     EXPECT_EQ(ledger->notice(), "");
@@ -194,7 +200,7 @@ TEST_F(KeptRuns, WhatAnotherProcessIsWritingIsLeftAlone) {
     const auto run = madeRun("3m");
     open();
     {
-        RunWriter writer(*run, folder / "run-2026-11-28T10:00:00Z-1-1", 0.0);
+        RunWriter writer(*run, made(folder / "run-2026-11-28T10:00:00Z-1-1"), 0.0);
         ASSERT_TRUE(writer.follow());
         EXPECT_EQ(writer.pieces(), 1u);
         EXPECT_EQ(open()->runs()->size(), 0u);
@@ -219,11 +225,11 @@ TEST_F(KeptRuns, ARunIsWrittenWhileItGoesOn) {
         over = true;
     });
     open();
-    RunWriter writer(**run, folder / "run-2026-11-28T10:00:00Z-1-1", 0.0);
+    RunWriter writer(**run, made(folder / "run-2026-11-28T10:00:00Z-1-1"), 0.0);
     while (!over) EXPECT_TRUE(writer.follow());
     engine.join();
     ASSERT_TRUE(writer.finish());
-    const auto again = openRunFolder(folder / "run-2026-11-28T10:00:00Z-1-1");
+    const auto again = openRun(folder / "run-2026-11-28T10:00:00Z-1-1");
     ASSERT_TRUE(again) << again.error().message;
     expectSame(**run, **again);
 }
@@ -233,7 +239,7 @@ TEST_F(KeptRuns, TruncatedAndDamagedFilesAreRefusedAndOthersStay) {
     auto ledger = open();
     const KeptRun first = *ledger->keep(*run), second = *ledger->keep(*run);
     std::mt19937 random(3);
-    for (const fs::path& file : {folder / first.file / "run.h5", pieceFile(folder / first.file, 0)}) {
+    for (const fs::path& file : {folder / first.file / "run.h5", folder / first.file / pieceFile(0)}) {
         const std::string whole = *readFile(file);
         for (int k = 0; k < 60; ++k) {
             std::string bytes = whole;
@@ -258,10 +264,10 @@ TEST_F(KeptRuns, TruncatedAndDamagedFilesAreRefusedAndOthersStay) {
     }
     expectSame(*run, **ledger->load(first));
     EXPECT_TRUE(ledger->load(second));
-    EXPECT_FALSE(openRunFolder(folder / "missing"));
+    EXPECT_FALSE(openRun(folder / "missing"));
     fs::create_directories(folder / "no");
     std::ofstream(folder / "no" / "run.h5") << "hello";
-    EXPECT_FALSE(openRunFolder(folder / "no"));
+    EXPECT_FALSE(openRun(folder / "no"));
 }
 
 // The pieces before a damaged one are read, and it is said where the run ends now.
@@ -269,11 +275,11 @@ TEST_F(KeptRuns, ADamagedPieceEndsTheRunBeforeIt) {
     const auto run = madeRun("3m");
     const fs::path place = folder / "run-x";
     open();
-    RunWriter writer(*run, place, 0.0);
+    RunWriter writer(*run, made(place), 0.0);
     ASSERT_TRUE(writer.follow());
     ASSERT_TRUE(writer.finish());
-    fs::resize_file(pieceFile(place, 1), 100);
-    const auto part = openRunFolder(place);
+    fs::resize_file(place / pieceFile(1), 100);
+    const auto part = openRun(place);
     ASSERT_TRUE(part) << part.error().message;
     EXPECT_NE((*part)->summary().brief().find("points-00001.h5 is missing or damaged"), std::string::npos)
         << (*part)->summary().brief();
@@ -281,8 +287,8 @@ TEST_F(KeptRuns, ADamagedPieceEndsTheRunBeforeIt) {
     EXPECT_LT((*part)->reached(), run->reached());
     const auto x = run->trace("out.v"), y = (*part)->trace("out.v");
     EXPECT_EQ(x->value(y->size() - 1), y->value(y->size() - 1));
-    fs::remove(pieceFile(place, 0));
-    EXPECT_FALSE(openRunFolder(place)) << "nothing is left of it";
+    fs::remove(place / pieceFile(0));
+    EXPECT_FALSE(openRun(place)) << "nothing is left of it";
 }
 
 TEST_F(KeptRuns, TwoWindowsKeepRunsAtOnce) {

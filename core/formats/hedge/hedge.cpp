@@ -19,7 +19,6 @@ namespace {
 
 using Json = nlohmann::ordered_json;
 
-constexpr int deepestNesting = 64;
 constexpr int farthest = 1 << 24;  ///< of a coordinate
 constexpr std::size_t longestText = 1 << 16;
 
@@ -391,14 +390,11 @@ void giveIds(Project& project) {
 }
 
 Result<Json> parseJson(std::string_view text) {
-    if (nestingDepth(text) > deepestNesting)
-        return Error{ErrorCode::file,
-                     fmt::format("the text is nested more than {} levels deep", deepestNesting),
-                     {},
-                     {},
-                     {},
-                     1,
-                     1};
+    if (const std::string fault = beyondBounds(text); !fault.empty()) {
+        Error error{ErrorCode::file, "the text " + fault};
+        error.line = error.column = 1;
+        return error;
+    }
     try {
         return Json::parse(text);
     } catch (const Json::parse_error& exception) {

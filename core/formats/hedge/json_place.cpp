@@ -1,5 +1,7 @@
 #include "formats/hedge/json_place.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 
 namespace hedgerow {
@@ -96,8 +98,11 @@ TextPlace placeOfValue(std::string_view text, const JsonPath& path) {
     return placeOfByte(text, Walker(text).find(path));
 }
 
-int nestingDepth(std::string_view text) {
-    int depth = 0, deepest = 0;
+std::string beyondBounds(std::string_view text) {
+    constexpr std::size_t deepest = 64, mostMembers = 20'000;
+    constexpr double mostWork = 5e8;  // members of an object are found one after the other
+    std::vector<std::size_t> members;  // of the objects and lists that are open
+    double work = 0;
     bool inString = false;
     for (std::size_t i = 0; i < text.size(); ++i) {
         const char c = text[i];
@@ -109,12 +114,17 @@ int nestingDepth(std::string_view text) {
         } else if (c == '"') {
             inString = true;
         } else if (c == '{' || c == '[') {
-            deepest = std::max(deepest, ++depth);
-        } else if (c == '}' || c == ']') {
-            --depth;
+            if (members.size() >= deepest) return fmt::format("is nested more than {} levels deep", deepest);
+            members.push_back(0);
+        } else if (c == ':' && !members.empty()) {
+            work += static_cast<double>(++members.back());
+            if (members.back() > mostMembers || work > mostWork)
+                return fmt::format("has an object with more than {} members, or too many large ones", mostMembers);
+        } else if ((c == '}' || c == ']') && !members.empty()) {
+            members.pop_back();
         }
     }
-    return deepest;
+    return "";
 }
 
 }  // namespace hedgerow

@@ -21,7 +21,8 @@ TextPlace placeOfByte(std::string_view text, std::size_t byte);
 /// early
 TextPlace placeOfValue(std::string_view text, const JsonPath& path);
 
-/// The deepest nesting of brackets in a text, strings left out.
-int nestingDepth(std::string_view text);
+/// Why a text should not be parsed at all: it is nested too deeply, or its objects have more members than can be told
+/// apart in a moment. "" when it may be.
+std::string beyondBounds(std::string_view text);
 
 }  // namespace hedgerow
