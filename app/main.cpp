@@ -7,6 +7,7 @@
 #include <QCommandLineParser>
 #include <QIcon>
 
+#include "base/machine.h"
 #include "session/version.h"
 #include "shell/main_window.h"
 #include "shell/pictures.h"
@@ -25,6 +26,7 @@ public:
         try {
             return QApplication::notify(receiver, event);
         } catch (const std::bad_alloc&) {
+            keepMemoryReserve();
             if (window) window->say("There is no memory left for this. What was there before is as it was.", true);
             return false;
         }
@@ -35,6 +37,7 @@ public:
 }  // namespace
 
 int main(int argc, char** argv) {
+    keepMemoryReserve();
     Application application(argc, argv);
     // The words of the window are English, whatever the language of the user: read from the right, "80 V" would become
     // "V 80".

@@ -3,6 +3,7 @@
 #include <unistd.h>
 #include <atomic>
 #include <csignal>
+#include <ctime>
 #include <filesystem>
 #include <thread>
 
@@ -368,10 +369,17 @@ int run(const RunOptions& options) {
             spdlog::error("there is no quantity '{}'; 'info' lists them", name);
             return usage;
         }
-    // The first one stops the run and what is written of it; the second one ends the program.
+    // The first one stops the run, and what was computed is written; who goes on interrupting ends the program.
     const auto interrupt = [](int signal) {
+        constexpr std::time_t patience = 3;  // s
+        static std::atomic<std::time_t> first{0};
+        const std::time_t now = std::time(nullptr);
+        std::time_t none = 0;
+        if (!first.compare_exchange_strong(none, now) && now - first > patience) {
+            std::signal(signal, SIG_DFL);
+            std::raise(signal);
+        }
         interrupted = true;
-        std::signal(signal, SIG_DFL);
     };
     std::signal(SIGINT, interrupt);
     std::signal(SIGTERM, interrupt);
@@ -382,9 +390,6 @@ int run(const RunOptions& options) {
     if (options.verify && theRun.summary().end == RunEnd::finished) verification = verify(theRun, theRun.cancelToken());
     over = true;
     watcher.join();
-    // What was computed is written all the same; a further interrupt ends the program as usual.
-    std::signal(SIGINT, SIG_DFL);
-    std::signal(SIGTERM, SIG_DFL);
     report(theRun, options, verification && *verification ? &verification->value() : nullptr);
     for (std::size_t i = 0; i < options.outputs.size(); ++i) {
         if (auto status = exportRun(theRun, formats[i], options.outputs[i], options.quantities); !status) {

@@ -8,6 +8,7 @@
 #include <spdlog/spdlog.h>
 #include <CLI/CLI.hpp>
 
+#include "base/machine.h"
 #include "commands.h"
 #include "session/straight_lines.h"
 #include "session/version.h"
@@ -85,6 +86,7 @@ int main(int argc, char** argv) {
         if (reading->parsed()) return readCards(cards, library, upTo, lines);
         return run(options);
     };
+    hedgerow::keepMemoryReserve();
     int code = success;
     try {
         code = carryOut();

@@ -204,7 +204,7 @@ QString Card::preview(const std::string& typed, double value, const std::string&
     return plain ? QString() : "= " + QString::fromStdString(formatQuantity(value, unit, 5));
 }
 
-void Card::addValue(const Part& part, const PartKind& kind, const ParameterKind& parameter) {
+void Card::addValue(const Part& part, const ParameterKind& parameter) {
     const int id = part.id;
     const std::string key = parameter.key;
     const auto write = [this, id, key](const std::string& text) {
@@ -224,10 +224,11 @@ void Card::addValue(const Part& part, const PartKind& kind, const ParameterKind&
         const std::string* typed = now ? now->values.find(key) : nullptr;
         return typed ? *typed : "";
     };
-    const auto judge = [this, id, key, kindOf = &kind,
-                        unit = parameter.unit](const std::string& text) -> Result<QString> {
+    const auto judge = [this, id, key, unit = parameter.unit](const std::string& text) -> Result<QString> {
         const Part* now = workspace_.project().findPart(id);
-        if (!now || text.empty()) return QString();
+        // The kind as it is now: that of a module goes with its sheet.
+        const PartKind* kindOf = now ? workspace_.catalogue().find(now->kind) : nullptr;
+        if (!kindOf || !kindOf->findParameter(key) || text.empty()) return QString();
         Part trial = *now;
         trial.values.set(key, text);
         if (kindOf->findParameter(key)->text) {
@@ -295,12 +296,12 @@ void Card::showPart(const Part& part, const PartKind& kind) {
     for (const ParameterKind& parameter : kind.parameters) rated = rated || parameter.rating;
     for (const ParameterKind& parameter : kind.parameters)
         if (!parameter.rating && parameter.rung <= part.rung && parameter.key != "code" && parameter.key != "estimated")
-            addValue(part, kind, parameter);
+            addValue(part, parameter);
     addControl(part, kind);
     if (rated) {
         addHeading("Ratings");
         for (const ParameterKind& parameter : kind.parameters)
-            if (parameter.rating) addValue(part, kind, parameter);
+            if (parameter.rating) addValue(part, parameter);
     }
     addStress(part);
     if (kind.parameters.empty()) addQuiet(QString::fromStdString(kind.help));
@@ -396,11 +397,13 @@ void Card::showParts(const std::vector<const Part*>& parts) {
             }
             return common.value_or("");
         };
-        const auto judge = [this, kind, key, unit = parameter.unit](const std::string& text) -> Result<QString> {
-            if (text.empty()) return QString();
+        const auto judge = [this, id = kind->id, key,
+                            unit = parameter.unit](const std::string& text) -> Result<QString> {
+            const PartKind* now = workspace_.catalogue().find(id);
+            if (!now || !now->findParameter(key) || text.empty()) return QString();
             Part trial;
             trial.values.set(key, text);
-            auto value = partValue(trial, *kind, key, workspace_.parameters().lookup());
+            auto value = partValue(trial, *now, key, workspace_.parameters().lookup());
             if (!value) return value.error();
             return preview(text, *value, unit);
         };

@@ -71,7 +71,7 @@ private:
     void addFixedStep(const std::function<void(const std::function<void(Plan&)>&)>& change);
     void addChoice(const QString& label, const QString& name, const QStringList& choices, int chosen,
                    std::function<void(int)> write);
-    void addValue(const Part& part, const PartKind& kind, const ParameterKind& parameter);
+    void addValue(const Part& part, const ParameterKind& parameter);
     void showParameters();
     void showParameter(const Parameter& parameter);
     /// The parameter that is looked at in detail, or nullptr.

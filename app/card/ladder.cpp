@@ -31,7 +31,7 @@ Ladder::Ladder(QWidget* parent) : QWidget(parent) {
 }
 
 void Ladder::show(const PartKind* kind, int rung, const std::map<int, double>& measured) {
-    kind_ = kind;
+    kind_ = kind ? std::optional(*kind) : std::nullopt;
     measured_ = measured;
     rung_ = kind ? kind->rungAtOrBelow(rung).rung : rung;
     double height = 16;

@@ -2,6 +2,7 @@
 // The ladder of a part: rungs it has, the one it stands on, what each adds and costs.
 
 #include <map>
+#include <optional>
 
 #include <QWidget>
 
@@ -36,7 +37,7 @@ private:
     double heightOf(int rung) const;
     int rungAt(double y) const;
 
-    const PartKind* kind_ = nullptr;
+    std::optional<PartKind> kind_;  ///< a copy: catalogues change
     int rung_ = 1;
     int hovered_ = -1;
     std::map<int, double> measured_;

@@ -38,6 +38,12 @@ EntryLine::EntryLine(Workspace& workspace, QWidget* sheet)
     line_->setStyleSheet("border: 0; background: transparent; font-size: 14px;");
     line_->installEventFilter(this);
     connect(line_, &QLineEdit::textChanged, this, &EntryLine::refresh);
+    // Kinds and kept parts it offers are those of now.
+    connect(&workspace, &Workspace::catalogueChanged, this, [this] {
+        matches_.clear();
+        entry_ = {};
+        if (isVisible()) refresh();
+    });
 }
 
 void EntryLine::start(const QPoint& at, const QString& typed) {

@@ -445,10 +445,13 @@ void SheetView::editValue(int id) {
     const std::string* typed = part->values.find(shown->key);
     const PartText text = partText(*part, *kind, workspace_.parameters().lookup());
     openEditor(text.valueBox, QString::fromStdString(typed ? *typed : shown->standard),
-               [this, id, kind, key = shown->key](const QString& typedNow) -> Status {
-                   Part trial = *workspace_.project().findPart(id);
+               [this, id, key = shown->key](const QString& typedNow) -> Status {
+                   const Part* now = workspace_.project().findPart(id);
+                   const PartKind* kindNow = now ? workspace_.catalogue().find(now->kind) : nullptr;
+                   if (!kindNow || !kindNow->findParameter(key)) return {};  // it went meanwhile
+                   Part trial = *now;
                    trial.values.set(key, typedNow.toStdString());
-                   if (auto value = partValue(trial, *kind, key, workspace_.parameters().lookup()); !value)
+                   if (auto value = partValue(trial, *kindNow, key, workspace_.parameters().lookup()); !value)
                        return value.error();
                    return workspace_.apply(edits::setValue({id}, key, typedNow.toStdString()));
                });

@@ -1,6 +1,9 @@
 #include "shell/background.h"
 
+#include <new>
 #include <utility>
+
+#include "base/machine.h"
 
 namespace hedgerow::app {
 
@@ -34,6 +37,7 @@ void Background::launch() {
         try {
             deliver = work(cancel);
         } catch (const std::bad_alloc&) {
+            keepMemoryReserve();
             deliver = [] {};  // there is no room for it now: what is shown stays
         }
         QMetaObject::invokeMethod(this, [this, deliver = std::move(deliver), cancel] {
@@ -46,8 +50,9 @@ void Background::launch() {
     });
 }
 
-Finishers::~Finishers() {
+void Finishers::finish() {
     for (Finisher& finisher : all_) finisher.thread.join();
+    all_.clear();
 }
 
 void Finishers::start(std::function<void()> work) {

@@ -42,8 +42,10 @@ private:
 /// Work beside the window that is finished whatever becomes of the window, and joined at the latest with its end.
 class Finishers {
 public:
-    ~Finishers();
+    ~Finishers() { finish(); }
     void start(std::function<void()> work);
+    /// Waits for all of them.
+    void finish();
 
 private:
     struct Finisher {

@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <future>
 
+#include <QCoreApplication>
+
 #include "session/measured_run.h"
 #include "traces/expression.h"
 
@@ -37,7 +39,11 @@ Runs::Runs(ParameterLookup parameters, QObject* parent) : QObject(parent), param
     connect(&pollTimer_, &QTimer::timeout, this, &Runs::poll);
 }
 
-Runs::~Runs() { leave(); }
+Runs::~Runs() {
+    leave();
+    finishers_.finish();
+    QCoreApplication::sendPostedEvents(this, QEvent::MetaCall);  // names that were given meanwhile go with what was kept
+}
 
 bool Runs::told(const Status& status) {
     if (!status) emit said(QString::fromStdString(status.error().message), true);

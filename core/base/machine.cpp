@@ -3,9 +3,13 @@
 #include <sys/resource.h>
 #include <unistd.h>
 #include <algorithm>
+#include <atomic>
 #include <cstdint>
+#include <cstdlib>
+#include <cstring>
 #include <fstream>
 #include <limits>
+#include <new>
 #include <string>
 
 namespace hedgerow {
@@ -58,7 +62,26 @@ std::pair<std::uint64_t, std::uint64_t> taken() {
     return {size * page, data * page};
 }
 
+std::atomic<void*> reserve{nullptr};
+
+void giveReserve() {
+    void* const kept = reserve.exchange(nullptr);
+    if (!kept) throw std::bad_alloc();
+    std::free(kept);
+}
+
 }  // namespace
+
+void keepMemoryReserve() {
+    constexpr std::size_t size = std::size_t{8} << 20;
+    std::set_new_handler(giveReserve);
+    if (reserve.load()) return;
+    void* const fresh = std::malloc(size);
+    if (!fresh) return;
+    std::memset(fresh, 1, size);  // so that it is there, and not only promised
+    void* none = nullptr;
+    if (!reserve.compare_exchange_strong(none, fresh)) std::free(fresh);
+}
 
 std::size_t memoryLeft() {
     constexpr std::uint64_t least = std::uint64_t{64} << 20;

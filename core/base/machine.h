@@ -10,4 +10,9 @@ namespace hedgerow {
 /// At least 64 MB, so that a little work is always tried.
 std::size_t memoryLeft();
 
+/// Keeps some memory back from now on. Where an allocation fails, it is given up once: what ends a job, destructors
+/// above all, then still finds a little, and the job ends with std::bad_alloc at the next failure. Call again when such
+/// a job has ended.
+void keepMemoryReserve();
+
 }  // namespace hedgerow

@@ -117,7 +117,7 @@ struct Salvage {
 Salvage salvaged(const fs::path& file) {
     Salvage found;
     sqlite3* database = nullptr;
-    if (sqlite3_open_v2(file.c_str(), &database, SQLITE_OPEN_READONLY | SQLITE_OPEN_NOFOLLOW, nullptr) == SQLITE_OK) {
+    if (sqlite3_open_v2(file.c_str(), &database, SQLITE_OPEN_READONLY, nullptr) == SQLITE_OK) {
         sqlite3_limit(database, SQLITE_LIMIT_LENGTH, longestText);
         sqlite3_db_config(database, SQLITE_DBCONFIG_ENABLE_VIEW, 0, nullptr);
         // From both ends, as far as it goes.
@@ -180,6 +180,11 @@ Ledger::Connection Ledger::checkTables() {
     int times = 0;
     sqlite3_progress_handler(database_, stepsAtOnce, overBudget, &times);
     int outcome = SQLITE_OK;
+    std::string fault;
+    {
+        Statement sound(database_, "PRAGMA integrity_check(1)");
+        if (sound.step() == SQLITE_ROW && sound.text(0) != "ok") fault = sound.text(0);
+    }
     for (const char* question : {columns, ""}) {
         Statement check(database_, *question ? fmt::format("SELECT {} FROM runs LIMIT 1", question)
                                              : std::string("SELECT key, value FROM settings LIMIT 1"));
@@ -187,10 +192,12 @@ Ledger::Connection Ledger::checkTables() {
         if (outcome != SQLITE_ROW && outcome != SQLITE_DONE) break;
         outcome = SQLITE_OK;
     }
-    const int code = outcome == SQLITE_OK ? SQLITE_OK : sqlite3_extended_errcode(database_);
-    const std::string message = sqlite3_errmsg(database_);
+    const int code = !fault.empty()       ? SQLITE_CORRUPT
+                     : outcome == SQLITE_OK ? SQLITE_OK
+                                            : sqlite3_extended_errcode(database_);
+    const std::string message = fault.empty() ? sqlite3_errmsg(database_) : fault;
     sqlite3_progress_handler(database_, 0, nullptr, nullptr);
-    if (outcome == SQLITE_OK) return {{}, false};
+    if (code == SQLITE_OK) return {{}, false};
     return {Error{ErrorCode::file, fmt::format("the list of kept runs {} cannot be read: {}",
                                                (folder_.path() / databaseName).string(), message)},
             isDamage(code)};

@@ -188,6 +188,7 @@ void Run::execute(const CancelToken& cancel) {
     try {
         summary_ = solve(request_, *store_, cancel);
     } catch (const std::bad_alloc&) {
+        keepMemoryReserve();
         summary_ = {};
         summary_.error = Error{ErrorCode::resource, "there is no memory left for this run: store less, or end it earlier"};
         summary_.engine = std::string(engine_->name());

@@ -304,7 +304,7 @@ INSTANTIATE_TEST_SUITE_P(Library, EveryPart, ::testing::ValuesIn(kinds()), [](co
 TEST(CodePins, AreNamedByTheCode) {
     const PartType& code = *partLibrary().find("code");
     const auto names = [&](const std::string& text) {
-        return code.pinNames([&](std::string_view key) { return key == "code" ? text : std::string(); }, "");
+        return code.pinNames([&](std::string_view key) { return key == "code" ? text : std::string(); }, ProjectFolder());
     };
     const auto all = names(
         "VAR_INPUT Ia, Ib : LREAL := 1.0; on : BOOL; END_VAR VAR hidden : LREAL; END_VAR VAR_OUTPUT peak : LREAL; "
@@ -315,5 +315,5 @@ TEST(CodePins, AreNamedByTheCode) {
     EXPECT_EQ(names("VAR_INPUT x").front(), "x");
     EXPECT_EQ(names("").size(), 8u);
     EXPECT_EQ(names("VAR_INPUT x : LREAL; END_VAR 'never closed"), std::vector<std::string>(8));
-    EXPECT_TRUE(partLibrary().find("gain")->pinNames([](std::string_view) { return std::string(); }, "").empty());
+    EXPECT_TRUE(partLibrary().find("gain")->pinNames([](std::string_view) { return std::string(); }, ProjectFolder()).empty());
 }

@@ -250,7 +250,7 @@ TEST(Cli, FilesOutsideOfTheFolderWantConsent) {
         {"name": "V1", "kind": "points-voltage", "at": [400, 0], "values": {"points": "../table.csv"}},
         {"name": "R1", "kind": "resistor", "at": [800, 0], "values": {"r": "1"}}],
         "labels": [{"net": "0", "at": [0, 0]}, {"net": "a", "at": [400, -32]}, {"net": "0", "at": [400, 32]},
-                   {"net": "a", "at": [768, 0]}, {"net": "0", "at": [832, 0]}]}]})";
+                   {"net": "a", "at": [800, -32]}, {"net": "0", "at": [800, 32]}]}]})";
     const Outcome refused = cli("run --quiet " + path);
     EXPECT_EQ(refused.code, 3);
     EXPECT_NE(refused.output.find("--allow-outside"), std::string::npos) << refused.output;
@@ -267,8 +267,9 @@ TEST(Cli, ARunCanAlwaysBeStopped) {
         {"name": "REF1", "kind": "reference", "at": [0, 0]},
         {"name": "V1", "kind": "dc-voltage", "at": [400, 0], "values": {"level": "5"}},
         {"name": "K1", "kind": "constant", "at": [800, 0], "values": {"value": "1"}},
-        {"name": "M1", "kind": "moving-rms", "at": [1200, 0], "values": {"window": "1n", "n": "900"}}],
-        "labels": [{"net": "0", "at": [0, 0]}, {"net": "a", "at": [400, -32]}, {"net": "0", "at": [400, 32]},
+        {"name": "M1", "kind": "moving-rms", "at": [1200, 0], "values": {"window": "1n", "n": "900"}},
+        {"name": "R1", "kind": "resistor", "at": [1600, 0], "values": {"r": "1"}}],
+        "labels": [{"net": "a", "at": [1600, -32]}, {"net": "0", "at": [1600, 32]}, {"net": "0", "at": [0, 0]}, {"net": "a", "at": [400, -32]}, {"net": "0", "at": [400, 32]},
                    {"net": "k", "at": [832, 0]}, {"net": "k", "at": [1168, 0]}]}],
         "plans": [{"name": "p", "end": "1", "engine": "best", "tolerance": "1e-3"}]})";
     for (const char* engine : {"exact", "fixed", "adaptive"}) {

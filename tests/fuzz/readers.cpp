@@ -4,8 +4,10 @@
 #include <unistd.h>
 #include <filesystem>
 #include <fstream>
+#include <stdexcept>
 
 #include "base/formula.h"
+#include "base/text.h"
 #include "control/st/program.h"
 #include "formats/cards/card_file.h"
 #include "formats/comtrade/records.h"
@@ -63,7 +65,7 @@ void circuitText(std::string_view bytes) {
     TextCircuit circuit = readText(bytes, partLibrary().catalogue());
     if (!circuit.errors.empty()) return;
     Project project;
-    (void)becomeText(std::move(circuit), partLibrary().catalogue()).apply(project);
+    (void)edits::becomeText(std::move(circuit), partLibrary().catalogue()).apply(project);
 }
 
 void structuredText(std::string_view bytes) {
@@ -103,7 +105,7 @@ const Network& controlled() {
             {"net": "a", "at": [768, 0]}, {"net": "0", "at": [832, 0]}, {"net": "k", "at": [1232, 0]},
             {"net": "k", "at": [1968, 0]}]}]})");
         auto elaboration = elaborate(loaded->project, partLibrary());
-        if (!elaboration) std::abort();
+        if (!elaboration) throw std::logic_error(elaboration.error().message);
         return std::move(*elaboration);
     }();
     return made.network;
@@ -131,7 +133,12 @@ void formulas(std::string_view bytes) {
     const auto names = parametersIn(bytes);
     if (!names.empty()) (void)withRenamed(bytes, names.front(), "other");
     (void)steppedValue(bytes, 3);
-    const auto formula = Formula::read(bytes, {});
+    Formula::Names known;
+    known.number = [](std::string_view text) -> Result<double> {
+        if (const auto number = numberIn(text)) return *number;
+        return Error{ErrorCode::syntax, "no number"};
+    };
+    const auto formula = Formula::read(bytes, known);
     if (formula) (void)formula->at({1, 2, 3});
     (void)traceOf(bytes, [](std::string_view) { return nullptr; });
 }
@@ -143,7 +150,9 @@ void parameters(std::string_view bytes) {
         const std::size_t end = std::min(bytes.find('\n', start), bytes.size());
         const std::string_view line = bytes.substr(start, end - start);
         const std::size_t equals = std::min(line.find('='), line.size());
-        list.push_back({std::string(line.substr(0, equals)), std::string(line.substr(std::min(equals + 1, line.size()))), ""});
+        Parameter& parameter = list.emplace_back();
+        parameter.name = line.substr(0, equals);
+        parameter.value = line.substr(std::min(equals + 1, line.size()));
         start = end + 1;
     }
     (void)ParameterTable(list).errors();

@@ -201,8 +201,8 @@ private:
     /// As QTest does it, for every key there is.
     static void press(QWidget* widget, Qt::Key key, Qt::KeyboardModifiers with = Qt::NoModifier) {
         const bool letter = key >= Qt::Key_Space && key <= Qt::Key_AsciiTilde && !(with & ~Qt::ShiftModifier);
-        const QChar sign(static_cast<int>(key));
-        const QString text = letter ? QString(with ? sign : sign.toLower()) : QString();
+        QString text;
+        if (letter) text = with ? QString(QChar(static_cast<char16_t>(key))) : QString(QChar(static_cast<char16_t>(key))).toLower();
         const QPointer<QWidget> still = widget;
         QTest::simulateEvent(widget, true, key, with, text, false);
         if (still) QTest::simulateEvent(widget, false, key, with, text, false);

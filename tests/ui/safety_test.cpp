@@ -70,8 +70,8 @@ TEST(Safety, TheMouseMayGoEverywhere) {
         Window window;
         ASSERT_TRUE(window->open(example));
         app::SheetView& sheet = window.sheet();
-        for (int y = 2; y < sheet.height(); y += 19)
-            for (int x = 2; x < sheet.width(); x += 23) QTest::mouseMove(&sheet, {x, y}, 0);
+        for (int y = 2; y < sheet.height(); y += 41)
+            for (int x = 2; x < sheet.width(); x += 53) QTest::mouseMove(&sheet, {x, y}, 0);
         for (const Part& part : window.workspace().project().sheet().parts) window.point(part.at);
         QApplication::processEvents();
     }

@@ -6,6 +6,7 @@
 #include <functional>
 #include <random>
 
+#include "base/file.h"
 #include "control/st/program.h"
 #include "model/event_text.h"
 #include "model/points.h"

@@ -218,8 +218,7 @@ Result<Mode<Real>*> Commutation<Real>::settle(Vector<Real>& y, const Segments& w
     }
     if (!found) return lost ? failure(*last, before, t, cause) : lost.error();
     if (!y.allFinite())
-        return Error{ErrorCode::numeric,
-                     "the solution grew beyond all bounds at " + formatQuantity(toSeconds(t), "s", 6)};
+        return beyondNumbers(frame_, y, t);
     if (guesses_.size() > 20'000) guesses_.clear();
     if (cause.sort != Cause::Sort::timeout) guesses_[wanted] = found->segments;
     trim(found);

@@ -149,4 +149,8 @@ private:
     double secondsBuilding_ = 0.0;
 };
 
+/// What a run ends with where a state is infinite or no number: names its part. @pre one of y is
+template <class Real>
+Error beyondNumbers(const Frame<Real>& frame, const Vector<Real>& y, Tick t);
+
 }  // namespace hedgerow::exact

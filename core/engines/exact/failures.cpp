@@ -127,4 +127,24 @@ template Status Commutation<double>::lostCurrents(const Mode<double>&, const Vec
 template Status Commutation<long double>::lostCurrents(const Mode<long double>&, const Vector<long double>&, Tick,
                                                        const Cause&) const;
 
+template <class Real>
+Error beyondNumbers(const Frame<Real>& frame, const Vector<Real>& y, Tick t) {
+    Eigen::Index at = 0;
+    while (at + 1 < y.size() && std::isfinite(y(at))) ++at;
+    const bool state = at < frame.states;
+    const StateInfo* info = state ? &frame.network.states[static_cast<std::size_t>(at)] : nullptr;
+    const char* what = !info                                     ? "a source"
+                       : info->sort == StateSort::windingCurrent ? "the current of "
+                       : info->sort == StateSort::signal         ? "the signal of "
+                                                                 : "the voltage of ";
+    return {ErrorCode::numeric,
+            fmt::format("{}{} grew beyond all bounds at {}: look for a growing oscillation, or a value that is far too "
+                        "large or too small",
+                        what, info ? info->part : "", formatQuantity(toSeconds(t), "s", 6)),
+            info ? info->part : ""};
+}
+
+template Error beyondNumbers(const Frame<double>&, const Vector<double>&, Tick);
+template Error beyondNumbers(const Frame<long double>&, const Vector<long double>&, Tick);
+
 }  // namespace hedgerow::exact

@@ -53,10 +53,7 @@ RunSummary Run<Real>::solve() {
         while (instant_ < request_.instants.size() && request_.instants[instant_] <= t_) ++instant_;
         if (instant_ < request_.instants.size()) next = std::min(next, request_.instants[instant_]);
         if (!alongLegs(next)) general(next);
-        if (!y_.allFinite()) {
-            failOnInfinity();
-            break;
-        }
+        if (!y_.allFinite()) fail(beyondNumbers(frame_, y_, t_));
         sink_.progress(t_);
     }
     finish(summary);
@@ -305,22 +302,6 @@ template <class Real>
 void Run<Real>::fail(Error error) {
     error_ = std::move(error);
     stopped_ = true;
-}
-
-/// Names the storage that has left all numbers.
-template <class Real>
-void Run<Real>::failOnInfinity() {
-    Eigen::Index at = 0;
-    while (at + 1 < y_.size() && std::isfinite(static_cast<double>(y_(at)))) ++at;
-    const bool state = at < frame_.states;
-    const std::string part = state ? network_.states[static_cast<std::size_t>(at)].part : std::string();
-    const bool current = state && network_.states[static_cast<std::size_t>(at)].sort == StateSort::windingCurrent;
-    fail({ErrorCode::numeric,
-          fmt::format("{} beyond all numbers at {}: a value of the circuit is far too large or too small there",
-                      state ? fmt::format("the {} of {} grows", current ? "current" : "voltage", part)
-                            : std::string("a source grows"),
-                      formatQuantity(toSeconds(t_), "s")),
-          part});
 }
 
 template <class Real>

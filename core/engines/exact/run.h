@@ -58,7 +58,6 @@ private:
     void arrive(Leg<Real>& leg);
 
     void finish(RunSummary& summary);
-    void failOnInfinity();
 
     const Network& network_;
     const RunRequest& request_;

@@ -239,9 +239,7 @@ void Run<Real>::acceptHeld(Tick length) {
 template <class Real>
 void Run<Real>::accept(const Vector<Real>& after, Tick length) {
     if (!after.allFinite()) {
-        return fail({ErrorCode::numeric,
-                     fmt::format("the solution grew beyond all bounds at {}: look for a growing oscillation",
-                                 formatQuantity(toSeconds(t_), "s", 6))});
+        return fail(beyondNumbers(frame_, after, t_));
     }
     if (wayLength_ > 0 && mode_->propagator().topStep(wayLength_ + length) < wayLength_ + length) flushWay();
     wayLength_ += length;
