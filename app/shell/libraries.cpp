@@ -94,7 +94,8 @@ Result<QString> addLibrary(Workspace& workspace, const QString& path) {
 Result<QString> addCards(Workspace& workspace, const QString& path) {
     constexpr double upTo = 10;  // A, of the straight lines of rungs 2 and 3
     const auto text = readFile(path.toStdString());
-    if (!text) return text.error();
+    if (!text)
+        return Error{ErrorCode::file, QFileInfo(path).fileName().toStdString() + " cannot be read: " + text.error().message};
     const CardImport import = importCards(*text, upTo, CancelToken());
     const QString name = QFileInfo(path).completeBaseName();
     const auto escaped = [](const std::string& text) { return QString::fromStdString(text).toHtmlEscaped(); };

@@ -139,6 +139,8 @@ public:
     const std::vector<Error>& problems() const { return problems_; }
     /// What is wrong or doubtful, kept up to date a moment after every change.
     const std::vector<Check>& checks() const { return checks_; }
+    /// Whether checks and price are still being made of what is on the sheet now.
+    bool judging() const { return estimateTimer_.isActive() || judging_.busy(); }
     /// Predicted wall-clock seconds, switching instants and memory of a run by the present plan; nothing when it cannot
     /// run.
     struct Price {

@@ -93,11 +93,12 @@ class Wave {
 public:
     Wave(const Run& run, const std::string& name) : trace_(run.trace(name)) {}
     explicit operator bool() const { return trace_ && trace_->size() > 0; }
-    double at(double t) const { return trace_->at(toTicks(t)).value_or(0); }
+    /// No number where the device has no such quantity.
+    double at(double t) const { return trace_ ? trace_->at(toTicks(t)).value_or(0) : std::nan(""); }
     /// Those of stored points, and that just before each jump.
     std::vector<double> instants(double from, double to) const {
         std::vector<double> all{from};
-        for (std::size_t i = trace_->firstAtOrAfter(toTicks(from)); i < trace_->size(); ++i) {
+        for (std::size_t i = trace_ ? trace_->firstAtOrAfter(toTicks(from)) : 0; trace_ && i < trace_->size(); ++i) {
             const double t = toSeconds(trace_->time(i));
             if (t >= to) break;
             const bool jumps = i + 1 < trace_->size() && trace_->time(i + 1) == trace_->time(i);
@@ -131,6 +132,7 @@ public:
         return best;
     }
     double integral(double from, double to) const {
+        if (!trace_) return std::nan("");
         const auto measures = trace_->measure(toTicks(from), toTicks(to));
         return measures ? measures->mean * (to - from) : 0;
     }
@@ -161,8 +163,10 @@ struct Trial {
     void curve(const std::vector<double>& instants, const std::function<double(double)>& x,
                const std::function<double(double)>& y, bool second = false) const {
         JigCurve curve{rung, second, {}, {}};
-        for (const double t : instants) curve.x.push_back(x(t)), curve.y.push_back(y(t));
-        out.curves.push_back(std::move(curve));
+        for (const double t : instants)
+            if (const double at = x(t), value = y(t); std::isfinite(at) && std::isfinite(value))
+                curve.x.push_back(at), curve.y.push_back(value);
+        if (!curve.x.empty()) out.curves.push_back(std::move(curve));
     }
     void axes(const char* x, const char* xUnit, const char* y, const char* yUnit, const char* second = "",
               const char* secondUnit = "") const {

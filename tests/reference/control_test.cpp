@@ -100,7 +100,8 @@ TEST(SampledLoop, StartsFromItsStoredEnd) {
     ASSERT_EQ(first->summary().end, RunEnd::finished) << first->summary().brief();
     const auto path = std::filesystem::temp_directory_path() / ("hedgerow_end_" + std::to_string(::getpid()) + ".json");
     ASSERT_TRUE(writeStates(path, first->elaboration().network, first->summary().standing));
-    c.project().plans.front().start = path.string();
+    c.project().folder.moveTo(path.parent_path());
+    c.project().plans.front().start = path.filename().string();
     c.project().plans.front().end = "5m";
     const auto again = run(c);
     ASSERT_TRUE(again);
@@ -111,9 +112,9 @@ TEST(SampledLoop, StartsFromItsStoredEnd) {
     EXPECT_NEAR(at(*again, "CODE1.n", 1e-5), at(*first, "CODE1.n", 59.95e-3) + 1, 1.5) << "it goes on counting";
     // What is no memory of this control is left aside, what is no memory at all is refused.
     std::ofstream(path)
-        << R"({"hedgerow-state": 1, "time": 0, "states": [], "control": [{"part": "T1", "numbers": [7, 1]}]})";
+        << R"({"hedgerow-state": 2, "time": 0, "states": [], "control": {"T1": {"outputs": ["number", 7, 1]}}})";
     EXPECT_TRUE(run(c));
-    std::ofstream(path) << R"({"hedgerow-state": 1, "time": 0, "states": [], "control": [{"part": "T1"}]})";
+    std::ofstream(path) << R"({"hedgerow-state": 2, "time": 0, "states": [], "control": {"T1": 7}})";
     EXPECT_FALSE(Run::prepare(std::make_shared<Project>(c.project())));
     std::filesystem::remove(path);
 }

@@ -229,7 +229,8 @@ TEST(Start, GoesOnFromTheEndOfAnotherRun) {
     const auto whole = run(Circuit(c).plan("2m", "1e-3")), half = run(c);
     const auto path = folder.path() / "end.json";
     ASSERT_TRUE(writeStates(path, half->elaboration().network, half->summary().standing));
-    c.project().plans[0].start = path.string();
+    c.project().folder.moveTo(folder.path());
+    c.project().plans[0].start = "end.json";
     const auto rest = run(c);
     EXPECT_RELATIVE(at(*rest, "out.v", 0.9e-3), at(*whole, "out.v", 1.9e-3), 1e-6);
     std::ofstream(path) << R"({"hedgerow-state": 1, "states": [{"part": "C9", "value": 1}]})";

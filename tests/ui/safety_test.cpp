@@ -190,7 +190,12 @@ TEST(Safety, SteadyEditingIsKept) {
         ASSERT_EQ(pending.size(), 1u) << "nothing was kept while the work went on";
         const double lost = std::stod(last) - std::stod(pending.front().project.title);
         EXPECT_GE(lost, 0.0);
-        EXPECT_LE(lost, 2.0) << "seconds of work";
+#ifdef __SANITIZE_ADDRESS__
+        constexpr double most = 5.0;  // everything takes longer there
+#else
+        constexpr double most = 2.0;
+#endif
+        EXPECT_LE(lost, most) << "seconds of work";
     }
 }
 

@@ -80,7 +80,7 @@ public:
     }
     bool settle() {
         QTest::qWait(50);
-        return true;
+        return QTest::qWaitFor([this] { return !workspace().judging(); }, 30'000);
     }
 
 private:
