@@ -83,7 +83,7 @@ TEST(Safety, AProjectMayBeLeftDuringARun) {
     const QString mine = folder.path() + "/mine.hedge";
     QFile::copy(examples + "med-aux.hedge", mine);
     std::mt19937 random(3);
-    for (int round = 0; round < 12; ++round) {
+    for (int round = 0; round < 8; ++round) {
         SCOPED_TRACE(round);
         Window window;
         ASSERT_TRUE(window->open(mine));

@@ -1,5 +1,6 @@
 #include "engines/exact/elimination.h"
 
+#include <array>
 #include <limits>
 
 namespace hedgerow::exact {
@@ -8,6 +9,7 @@ namespace {
 
 constexpr double rowNoise = 1e-13;       ///< of the largest number that was part of a row: what is below is rounding
 constexpr double cancelled = 1e-14;      ///< of the two terms of a difference
+constexpr std::size_t manyRows = 2000;   ///< beyond which rows are kept by their counts
 constexpr double pivotThreshold = 0.01;  ///< of the largest entry of its row and of its column
 
 template <class Real>
@@ -57,9 +59,11 @@ Elimination<Real>::Elimination(std::vector<SparseRow<Real>> rows, int unknowns, 
       pivoted_(static_cast<std::size_t>(unknowns), 0),
       rowCount_(rows_.size(), 0),
       columnCount_(static_cast<std::size_t>(unknowns), 0),
+      many_(rows_.size() > manyRows),
       rowsOfColumn_(static_cast<std::size_t>(unknowns)) {
     for (std::size_t r = 0; r < rows_.size(); ++r) {
         rowCount_[r] = activeEntries(static_cast<int>(r));
+        if (many_ && rowCount_[r] > 0) byCount_[rowCount_[r]].insert(static_cast<int>(r));
         for (int i = 0; i < rowCount_[r]; ++i) {
             const SparseEntry<Real>& entry = rows_[r][static_cast<std::size_t>(i)];
             size_[r] = std::max(size_[r], std::abs(entry.value));
@@ -83,16 +87,28 @@ int Elimination<Real>::activeEntries(int row) const {
 /// Among the rows with the fewest entries, the entry with the fewest others in its column.
 template <class Real>
 bool Elimination<Real>::choosePivot(Pivot& best) const {
-    constexpr int candidates = 4;
+    constexpr std::size_t candidates = 4;
     int fewest = std::numeric_limits<int>::max();
-    for (std::size_t r = 0; r < rows_.size(); ++r)
-        if (active_[r] && rowCount_[r] > 0) fewest = std::min(fewest, rowCount_[r]);
-    if (fewest == std::numeric_limits<int>::max()) return false;
-    int seen = 0, bestCount = std::numeric_limits<int>::max();
+    std::array<std::size_t, candidates> chosen{};
+    std::size_t seen = 0;
+    if (many_) {
+        if (byCount_.empty()) return false;
+        fewest = byCount_.begin()->first;
+        for (const int r : byCount_.begin()->second) {
+            chosen[seen++] = static_cast<std::size_t>(r);
+            if (seen == candidates) break;
+        }
+    } else {
+        for (std::size_t r = 0; r < rows_.size(); ++r)
+            if (active_[r] && rowCount_[r] > 0) fewest = std::min(fewest, rowCount_[r]);
+        if (fewest == std::numeric_limits<int>::max()) return false;
+        for (std::size_t r = 0; r < rows_.size() && seen < candidates; ++r)
+            if (active_[r] && rowCount_[r] == fewest) chosen[seen++] = r;
+    }
+    int bestCount = std::numeric_limits<int>::max();
     Real bestQuality = 0;
-    for (std::size_t r = 0; r < rows_.size() && seen < candidates; ++r) {
-        if (!active_[r] || rowCount_[r] != fewest) continue;
-        ++seen;
+    for (std::size_t k = 0; k < seen; ++k) {
+        const std::size_t r = chosen[k];
         Real largest = 0;
         for (int i = 0; i < fewest; ++i)
             largest = std::max(largest, std::abs(rows_[r][static_cast<std::size_t>(i)].value));
@@ -120,6 +136,7 @@ void Elimination<Real>::eliminate(const Pivot& pivot) {
     pivots_.push_back(pivot);
     active_[row] = 0;
     pivoted_[column] = 1;
+    recount(pivot.row, 0);
     for (int i = 0; i < rowCount_[row]; ++i)
         --columnCount_[static_cast<std::size_t>(rows_[row][static_cast<std::size_t>(i)].column)];
     for (const int other : rowsOfColumn_[column]) {
@@ -128,6 +145,19 @@ void Elimination<Real>::eliminate(const Pivot& pivot) {
         if (value != 0) subtract(other, pivot.row, value / pivot.value);
     }
     rowsOfColumn_[column].clear();
+}
+
+/// @param count  what an active row has now; 0 for one that is no longer looked at, whose own count stays
+template <class Real>
+void Elimination<Real>::recount(int row, int count) {
+    const auto r = static_cast<std::size_t>(row);
+    if (many_ && rowCount_[r] > 0) {
+        const auto before = byCount_.find(rowCount_[r]);
+        before->second.erase(row);
+        if (before->second.empty()) byCount_.erase(before);
+    }
+    if (active_[r]) rowCount_[r] = count;
+    if (many_ && count > 0) byCount_[count].insert(row);
 }
 
 template <class Real>
@@ -146,7 +176,7 @@ void Elimination<Real>::subtract(int target, int source, Real factor) {
         if (valueAt(rows_[t], entry.column) == 0) list.push_back(target);
     }
     rows_[t].swap(scratch_);
-    rowCount_[t] = activeEntries(target);
+    recount(target, activeEntries(target));
     for (int i = 0; i < rowCount_[t]; ++i)
         ++columnCount_[static_cast<std::size_t>(rows_[t][static_cast<std::size_t>(i)].column)];
 }

@@ -3,6 +3,8 @@
 // vanish. Gaussian elimination with pivots of few entries that are not small in their row and column (I. S. Duff,
 // A. M. Erisman, J. K. Reid, Direct Methods for Sparse Matrices, 2nd ed. 2017, ch. 5 and 7).
 
+#include <map>
+#include <set>
 #include <vector>
 
 #include "engines/exact/sparse.h"
@@ -40,6 +42,7 @@ private:
     void eliminate(const Pivot& pivot);
     void subtract(int target, int source, Real factor);
     int activeEntries(int row) const;
+    void recount(int row, int count);
 
     Sparse<Real> vanished(const std::vector<SparseRow<Real>>& rows, int from, int columns) const;
 
@@ -48,6 +51,10 @@ private:
     std::vector<Real> size_;              ///< per row: the largest number that was ever part of it
     std::vector<char> active_, pivoted_;  ///< per row; per column
     std::vector<int> rowCount_, columnCount_;
+    /// Active rows that are not empty, by their counts: kept for many rows only, of which looking through all would take
+    /// longer than the elimination.
+    std::map<int, std::set<int>> byCount_;
+    bool many_ = false;
     std::vector<std::vector<int>> rowsOfColumn_;  ///< active rows with an entry, and some that have lost it
     std::vector<Pivot> pivots_;
     std::vector<Operation> operations_;
