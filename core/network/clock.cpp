@@ -130,7 +130,7 @@ void Clock::advance(Tick t, const Sense& sense) {
 bool Clock::pass(Tick t, const Sense& sense) {
     bool any = false;
     for (Block& block : blocks_) {
-        if (stopped()) return false;
+        if (block.process && stopped()) return false;  // what has no memory is quick
         if (block.senses && !sense) {
             // Looks at the circuit as soon as there is something to see.
             block.due = false;

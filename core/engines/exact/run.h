@@ -90,6 +90,7 @@ private:
     std::size_t instant_ = 0;  ///< the next of the instants asked for
     std::int64_t signalVersion_ = -1;
     bool stopped_ = false;
+    unsigned looks_ = 0;
     std::optional<Error> error_;
 
     Tick lastEvent_ = -1;
