@@ -84,12 +84,14 @@ void Card::rebuild() {
     if (page_ && shape == shape_ && !catalogueChanged_) return refresh();
     catalogueChanged_ = false;
     shape_ = shape;
+    // The change may come from a field of the old page, which must live until its signal returns. It says no more from
+    // here on: taking the page away would take the keyboard from it, and have it written.
+    if (widget())
+        for (QObject* child : widget()->findChildren<QObject*>()) child->disconnect(this);
     fields_.clear();
     stress_ = nullptr;
     ladder_ = nullptr;
     if (QWidget* old = takeWidget()) {
-        // The change may come from a field of the old page: it must live until its signal returns, and say no more.
-        for (QObject* child : old->findChildren<QObject*>()) child->disconnect(this);
         old->deleteLater();
         // Nor may it outlive what it shows, should the window go before that comes.
         connect(&workspace_, &QObject::destroyed, old, [old] { delete old; });

@@ -342,3 +342,28 @@ TEST(Safety, AnAddedLibraryReplacesNoOther) {
     EXPECT_FALSE(fs::exists(ownLibraryFolder() / "parts-3.hedge")) << "the same again is the same";
     for (const char* file : {"parts.hedge", "parts-2.hedge"}) fs::remove(ownLibraryFolder() / file);
 }
+
+// A field that has the keyboard when its card goes: an undo takes away what it belongs to.
+TEST(Safety, AFieldMayBeTypedInWhenItsCardGoes) {
+    Window window;
+    ASSERT_TRUE(window->open(examples + "med-aux.hedge"));
+    for (const char* name : {"field.plan.end", "field.plan.trace tolerance"}) {
+        window.workspace().select({});
+        window.settle();
+        auto* field = window.find<QLineEdit>(name);
+        ASSERT_TRUE(field) << name;
+        ASSERT_TRUE(window.workspace().apply({"title", [](Project& project) -> Status {
+                                                  project.title += "x";
+                                                  return {};
+                                              }}));
+        window.settle();
+        field = window.find<QLineEdit>(name);
+        field->setFocus();
+        field->selectAll();
+        window.type("7");
+        const std::string before = window.workspace().plan().end;
+        window.workspace().undo();  // another title: the card is made anew
+        window.settle();
+        EXPECT_EQ(window.workspace().plan().end, before) << "what was not finished is not written";
+    }
+}
