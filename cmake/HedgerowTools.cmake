@@ -7,8 +7,8 @@ if(CCACHE)
 endif()
 
 add_library(hedgerow_flags INTERFACE)
-target_compile_options(hedgerow_flags INTERFACE -Wall -Wextra -Werror -fpch-preprocess
-  -Wno-array-bounds -Wno-restrict -Wno-stringop-overread -Wno-stringop-overflow)  # g++ 12 reports both falsely on std::string (GCC bug 105651)
+target_compile_options(hedgerow_flags INTERFACE -Wall -Wextra $<$<CXX_COMPILER_ID:GNU>:-Werror -fpch-preprocess
+  -Wno-array-bounds -Wno-restrict -Wno-stringop-overread -Wno-stringop-overflow>)  # g++ 12 reports both falsely on std::string (GCC bug 105651)
 if(HEDGEROW_SANITIZE)
   target_compile_options(hedgerow_flags INTERFACE -fsanitize=${HEDGEROW_SANITIZE} -fno-omit-frame-pointer -fno-sanitize-recover=all)
   target_link_options(hedgerow_flags INTERFACE -fsanitize=${HEDGEROW_SANITIZE})

@@ -535,14 +535,15 @@ void MainWindow::offerOutside() {
     for (const std::string& file : files) names << QString::fromStdString(file);
     const auto more = names.size() - mostNamed;
     if (more > 0) names = names.mid(0, mostNamed) << QString("and %1 more").arg(more);
-    outside_->offer("This project reads files outside of its folder: " + names.join(", ") +
-                        ". They are left out until you allow them.",
+    const bool one = files.size() == 1;
+    outside_->offer(QString("This project reads %1 outside of its folder: %2. %3 left out until you allow %4.")
+                        .arg(one ? "a file" : "files", names.join(", "), one ? "It is" : "They are", one ? "it" : "them"),
                     {{"allowOutside", "Allow",
                       [this] {
                           if (auto allowed = workspace_.allowOutside(); !allowed)
                               say(QString::fromStdString(allowed.error().message), true);
                       }},
-                     {"declineOutside", "Leave them out", [this] {
+                     {"declineOutside", "Leave out", [this] {
                           declined_ = workspace_.outsideFiles();
                           outside_->close();
                       }}});
