@@ -75,6 +75,7 @@ void LanesView::rebuild() {
     builtFrom_ = workspace_.project().lanes;
     builtFor_ = run;
     lanes_.clear();
+    border_ = -1, borderWanted_ = 0;  // a border that is just being dragged was one of the old lanes
     plot_->clearPlottables();
     plot_->plotLayout()->clear();
     plot_->setBackground(colours().chalk);

@@ -367,3 +367,22 @@ TEST(Safety, AFieldMayBeTypedInWhenItsCardGoes) {
         EXPECT_EQ(window.workspace().plan().end, before) << "what was not finished is not written";
     }
 }
+
+// The border of a lane that is being dragged when the lanes go.
+TEST(Safety, LanesMayGoWhileABorderIsDragged) {
+    Window window;
+    ASSERT_TRUE(window->open(examples + "med-aux.hedge"));
+    window.settle();
+    QWidget& lanes = window->timeline().lanes();
+    bool grabbed = false;
+    for (int y = 0; y < lanes.height() && !grabbed; ++y) {
+        QTest::mouseMove(&lanes, {300, y});
+        grabbed = lanes.cursor().shape() == Qt::SplitVCursor;
+        if (grabbed) QTest::mousePress(&lanes, Qt::LeftButton, {}, {300, y});
+    }
+    ASSERT_TRUE(grabbed) << "no border was found";
+    window.workspace().adopt({}, {}, false);
+    for (int y = 10; y < 60; y += 10) QTest::mouseMove(&lanes, {300, y});
+    QTest::mouseRelease(&lanes, Qt::LeftButton, {}, {300, 60});
+    EXPECT_TRUE(window.workspace().project().lanes.empty());
+}
