@@ -29,10 +29,30 @@ std::uint64_t below(std::uint64_t limit, std::uint64_t taken) {
     return limit == unlimited ? unlimited : limit > taken ? limit - taken : 0;
 }
 
-/// What the control groups of this process leave, from its own up to the root.
-std::uint64_t leftByGroups() {
+/// Bytes of files among what a group has taken: the system gives those up when somebody asks for memory.
+std::uint64_t filesIn(const std::string& folder, bool newer) {
+    std::ifstream in(folder + "memory.stat");
+    const std::string prefix = newer ? "" : "total_";
+    std::uint64_t files = 0, number = 0;
+    for (std::string name; in >> name >> number;)
+        if (name == prefix + "inactive_file" || name == prefix + "active_file") files += number;
+    return files;
+}
+
+/// What the group of a folder leaves.
+std::uint64_t leftByGroup(const std::string& folder, bool newer) {
+    const std::uint64_t limit = numberIn(folder + (newer ? "memory.max" : "memory.limit_in_bytes"));
+    if (limit == unlimited) return unlimited;
+    const std::uint64_t taken = numberIn(folder + (newer ? "memory.current" : "memory.usage_in_bytes"));
+    if (taken == unlimited) return limit;
+    return below(limit, below(taken, filesIn(folder, newer)));
+}
+
+}  // namespace
+
+std::uint64_t memoryLeftByGroups(const std::string& list, const std::string& mounted) {
     std::uint64_t left = unlimited;
-    std::ifstream groups("/proc/self/cgroup");
+    std::ifstream groups(list);
     for (std::string line; std::getline(groups, line);) {
         // "0::/user.slice/x" or "4:memory:/x"
         const std::size_t first = line.find(':'), second = line.find(':', first + 1);
@@ -41,17 +61,18 @@ std::uint64_t leftByGroups() {
         const bool newer = kinds.empty();
         if (!newer && kinds.find("memory") == std::string::npos) continue;
         std::string path = line.substr(second + 1);
-        const std::string root = newer ? "/sys/fs/cgroup" : "/sys/fs/cgroup/memory";
+        const std::string root = newer ? mounted : mounted + "/memory";
         for (;;) {
             const std::string folder = root + (path == "/" ? "" : path) + "/";
-            left = std::min(left, below(numberIn(folder + (newer ? "memory.max" : "memory.limit_in_bytes")),
-                                        numberIn(folder + (newer ? "memory.current" : "memory.usage_in_bytes"))));
+            left = std::min(left, leftByGroup(folder, newer));
             if (path.size() <= 1) break;
             path.resize(std::max<std::size_t>(1, path.rfind('/')));
         }
     }
     return left;
 }
+
+namespace {
 
 /// Bytes of address space and of data this process has taken.
 std::pair<std::uint64_t, std::uint64_t> taken() {
@@ -88,7 +109,7 @@ std::size_t memoryLeft() {
     const long pages = ::sysconf(_SC_PHYS_PAGES), page = ::sysconf(_SC_PAGESIZE);
     std::uint64_t left = pages > 0 && page > 0 ? static_cast<std::uint64_t>(pages) * static_cast<std::uint64_t>(page)
                                                : std::uint64_t{4} << 30;
-    left = std::min(left, leftByGroups());
+    left = std::min(left, memoryLeftByGroups("/proc/self/cgroup", "/sys/fs/cgroup"));
     const auto [space, data] = taken();
     for (const auto& [kind, used] : {std::pair(RLIMIT_AS, space), std::pair(RLIMIT_DATA, data)}) {
         rlimit limit{};

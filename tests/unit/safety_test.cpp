@@ -11,6 +11,7 @@
 #include <csignal>
 #include <filesystem>
 #include <fstream>
+#include <limits>
 #include <thread>
 
 #include "base/machine.h"
@@ -688,14 +689,38 @@ TEST(Stops, ARunThatLeavesAllNumbersFails) {
 }
 
 TEST(Memory, LimitsOfTheProcessCount) {
-    const std::size_t before = memoryLeft();
-    EXPECT_GT(before, std::size_t{64} << 20);
-    EXPECT_EQ(apart([] {
+    const std::size_t least = std::size_t{64} << 20, limited = std::size_t{2} << 30;
+    EXPECT_GE(memoryLeft(), least);
+    EXPECT_EQ(apart([=] {
                   rlimit limit{};
                   ::getrlimit(RLIMIT_DATA, &limit);
-                  limit.rlim_cur = std::size_t{2} << 30;
+                  limit.rlim_cur = std::min<rlim_t>(limited, limit.rlim_max);
                   if (::setrlimit(RLIMIT_DATA, &limit) != 0) return 2;
-                  return memoryLeft() <= std::size_t{2} << 30 ? 0 : 1;
+                  const std::size_t left = memoryLeft();
+                  return left >= least && left < limited ? 0 : 1;
               }),
               0);
+}
+
+TEST(Memory, FilesKeptAtHandDoNotCount) {
+    const test::TemporaryFolder folder;
+    const auto write = [&](const std::string& name, const std::string& text) { put(folder.path() / name, text); };
+    const auto left = [&] { return memoryLeftByGroups((folder.path() / "list").string(), folder.path().string()); };
+    write("list", "0::/work/run\n");
+    EXPECT_EQ(left(), std::numeric_limits<std::uint64_t>::max());  // no group has a limit
+    write("work/memory.max", "1000\n");
+    write("work/memory.current", "900\n");
+    EXPECT_EQ(left(), 100u);
+    write("work/memory.stat", "anon 300\ninactive_file 400\nactive_file 200\n");
+    EXPECT_EQ(left(), 700u);
+    write("work/run/memory.max", "max\n");
+    EXPECT_EQ(left(), 700u);
+    write("work/run/memory.max", "500\n");  // the least of the row counts
+    write("work/run/memory.current", "600\n");
+    EXPECT_EQ(left(), 0u);
+    write("list", "4:memory:/old\n1:cpu:/\n");
+    write("memory/old/memory.limit_in_bytes", "5000\n");
+    write("memory/old/memory.usage_in_bytes", "4000\n");
+    write("memory/old/memory.stat", "inactive_file 1\ntotal_inactive_file 1000\ntotal_active_file 500\n");
+    EXPECT_EQ(left(), 2500u);
 }
