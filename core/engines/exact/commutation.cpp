@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <numeric>
 #include <set>
 
 #include "model/quantity.h"
@@ -73,7 +74,12 @@ template <class Real>
 std::size_t Mode<Real>::bytes() const {
     return looking.bytes() + arriving.bytes() + guardValue.bytes() + guardRate.bytes() + guardImpulse.bytes() +
            sizeof(Real) * static_cast<std::size_t>(sampling.size()) + sizeof(int) * segments.size() +
-           96 * guards.size();
+           96 * guards.size() + (calm ? calm->bytes() : 0) +
+           (motion ? sizeof(Real) * static_cast<std::size_t>(motion->projection.size()) +
+                         motion->algebra.configuration.bytes() + motion->algebra.propagator.bytes()
+                   : 0) +
+           std::accumulate(later.begin(), later.end(), std::size_t{0},
+                           [](std::size_t sum, const auto& entry) { return sum + entry.second->bytes(); });
 }
 
 template <class Real>
@@ -118,7 +124,7 @@ void Mode<Real>::arrive(const Real* y, Vector<Real>& result) {
 
 template <class Real>
 Commutation<Real>::Commutation(const Frame<Real>& frame, Magnitudes<Real>& magnitudes, bool apart)
-    : frame_(frame), skeleton_(frame), sections_(skeleton_, apart), magnitudes_(magnitudes) {
+    : frame_(frame), skeleton_(frame), sections_(skeleton_, apart), motions_(skeleton_), magnitudes_(magnitudes) {
     for (std::size_t i = 0; i < frame.network.elements.size(); ++i)
         if (frame.network.elements[i]->logicSignal() >= 0) logic_.push_back(i);
 }
@@ -161,6 +167,41 @@ Mode<Real>& Commutation<Real>::mode(const Segments& segments) {
     return *place;
 }
 
+/// A mode without those modes of motion that have died out.
+template <class Real>
+std::unique_ptr<Mode<Real>> Commutation<Real>::without(Mode<Real>& mode, std::shared_ptr<SlowMotion<Real>> motion) {
+    std::shared_ptr<Algebra<Real>> algebra(motion, &motion->algebra);
+    auto made = std::make_unique<Mode<Real>>(frame_, mode.segments, std::move(algebra));
+    made->whole = mode.whole ? mode.whole : &mode;
+    made->motion = std::move(motion);
+    return made;
+}
+
+template <class Real>
+Mode<Real>* Commutation<Real>::calm(Mode<Real>& mode) {
+    if (!std::exchange(mode.calmKnown, true)) {
+        const Stopwatch watch;
+        if (auto motion = motions_.atOnceWithout(*mode.algebra, mode.segments))
+            mode.calm = without(mode, std::move(motion));
+        secondsBuilding_ += watch.seconds();
+    }
+    return mode.calm.get();
+}
+
+template <class Real>
+typename Commutation<Real>::Fading Commutation<Real>::fading(Mode<Real>& mode, Tick horizon) {
+    static const std::vector<int> none;
+    const Stopwatch watch;
+    const Cut<Real>* const cut =
+        motions_.within(*mode.algebra, horizon, mode.motion ? mode.motion->fast : none, mode.segments);
+    if (!cut) return {};
+    for (const auto& [known, to] : mode.later)
+        if (known == cut) return {to.get(), cut->after};
+    mode.later.emplace_back(cut, without(mode, cut->motion));
+    secondsBuilding_ += watch.seconds();
+    return {mode.later.back().second.get(), cut->after};
+}
+
 /// Drops the half of the modes that was not used for longest.
 template <class Real>
 void Commutation<Real>::trim(const Mode<Real>* keep) {
@@ -200,7 +241,7 @@ Result<Mode<Real>*> Commutation<Real>::settle(Vector<Real>& y, const Segments& w
         Mode<Real>& expected = mode(candidate);
         if (settleAs(expected, y)) {
             if (built_ != known) trim(&expected);
-            return &expected;
+            return expected.calm ? expected.calm.get() : &expected;
         }
     }
     const Vector<Real> before = y;
@@ -222,12 +263,12 @@ Result<Mode<Real>*> Commutation<Real>::settle(Vector<Real>& y, const Segments& w
     if (guesses_.size() > 20'000) guesses_.clear();
     if (cause.sort != Cause::Sort::timeout) guesses_[wanted] = found->segments;
     trim(found);
-    return found;
+    return found->calm ? found->calm.get() : found;
 }
 
 /// Flips what is in the wrong state, first in blocks, then one by one, until all fits. @param last  what was tried last
 template <class Real>
-Mode<Real>* Commutation<Real>::search(Segments candidate, const Vector<Real>& before, Vector<Real>& after,
+Mode<Real>* Commutation<Real>::search(Segments candidate, Vector<Real> before, Vector<Real>& after,
                                       Mode<Real>*& last) {
     std::set<Segments> visited;
     for (int round = 0; round < blockRounds + pivotRounds; ++round) {
@@ -236,7 +277,10 @@ Mode<Real>* Commutation<Real>::search(Segments candidate, const Vector<Real>& be
         Trial trial = judge(trialMode, before, after);
         if (trial.verdict == Verdict::consistent) return &trialMode;
         if (trial.verdict == Verdict::impossible) return nullptr;
-        if (round >= blockRounds) {
+        if (trial.onTheWay) {
+            before = after;
+            visited.clear();
+        } else if (round >= blockRounds) {
             if (!visited.insert(candidate).second) return nullptr;
             trial.violators.resize(1);
         }
@@ -249,9 +293,11 @@ Mode<Real>* Commutation<Real>::search(Segments candidate, const Vector<Real>& be
 }
 
 template <class Real>
-bool Commutation<Real>::settleAs(Mode<Real>& mode, Vector<Real>& y) {
+bool Commutation<Real>::settleAs(Mode<Real>& entered, Vector<Real>& y) {
+    Mode<Real>& mode = entered.whole ? *entered.whole : entered;
     const Configuration<Real>& c = mode.configuration();
     if (!c.illPosedUnknowns.empty() || (c.contradiction.rows() > 0 && contradictsSoon(mode, y))) return false;
+    Mode<Real>* const landing = calm(mode);
     const std::size_t guards = mode.guards.size();
     const Real* values = nullptr;
     if (c.projects) {
@@ -266,25 +312,60 @@ bool Commutation<Real>::settleAs(Mode<Real>& mode, Vector<Real>& y) {
         mode.guardValue.apply(y.data(), arrival_.data());
         values = arrival_.data();
     }
-    if (guards > 0) {
+    if (landing) {
+        // What is near zero while fast modes are there is decided when they are gone.
         const Real* const noise = mode.noise(magnitudes_).data();
-        bool decided = true;
-        for (std::size_t i = 0; i < guards; ++i) {
+        for (std::size_t i = 0; i < guards; ++i)
             if (!(values[i] >= -noise[i])) return false;
-            decided = decided && values[i] > noise[i];
+        landed_ = y;
+        for (std::size_t k = 0; k < c.jumping.size(); ++k) landed_(c.jumping[k]) += values[guards + k];
+        land(*landing, landed_);
+        if (guards > 0) {
+            landing->guardValue.apply(landed_.data(), arrival_.data());
+            if (!holds(*landing, arrival_.data(), landed_)) return false;
         }
-        if (!decided && !leaveZero(mode, values, y.data())) return false;
+        y.swap(landed_);
+    } else {
+        if (guards > 0 && !holds(mode, values, y)) return false;
+        for (std::size_t k = 0; k < c.jumping.size(); ++k) y(c.jumping[k]) += values[guards + k];
     }
-    for (std::size_t k = 0; k < c.jumping.size(); ++k) y(c.jumping[k]) += values[guards + k];
     mode.lastUse = ++clock_;
     ++revisited_;
     return true;
 }
 
+/// Whether no guard ends now or at once.
 template <class Real>
-Conditions<Real> Commutation<Real>::enough(Mode<Real>& mode) const {
+bool Commutation<Real>::holds(Mode<Real>& mode, const Real* values, const Vector<Real>& y) {
+    const Real* const noise = mode.noise(magnitudes_).data();
+    bool decided = true;
+    for (std::size_t i = 0; i < mode.guards.size(); ++i) {
+        if (!(values[i] >= -noise[i])) return false;
+        decided = decided && values[i] > noise[i];
+    }
+    return decided || leaveZero(mode, values, y.data());
+}
+
+template <class Real>
+Conditions<Real> Commutation<Real>::enough(Mode<Real>& entered) const {
+    Mode<Real>& mode = entered.whole ? *entered.whole : entered;
     Conditions<Real> conditions;
-    if (!mode.guards.empty()) conditions.demand(mode.guardValue.full(), mode.noise(magnitudes_));
+    if (!mode.guards.empty() && !entered.motion) {
+        conditions.demand(mode.guardValue.full(), mode.noise(magnitudes_));
+    } else if (!mode.guards.empty()) {
+        std::vector<Real> least = mode.noise(magnitudes_);
+        for (Real& bound : least) bound = -bound;
+        conditions.demand(mode.guardValue.full(), least);
+        const Configuration<Real>& c = mode.configuration();
+        Matrix<Real> landing = entered.motion->projection;
+        if (c.projects) {
+            const Matrix<Real>& jumps = c.jumps.full();
+            const Matrix<Real> before = landing;
+            for (std::size_t k = 0; k < c.jumping.size(); ++k)
+                landing += before.col(c.jumping[k]) * jumps.row(static_cast<Eigen::Index>(k));
+        }
+        conditions.demand(multiply(entered.guardValue.full(), landing), entered.noise(magnitudes_));
+    }
     if (!mode.configuration().projects) return conditions;
     std::vector<Real> least;
     for (const GuardInfo& guard : mode.guards) least.push_back(-magnitudes_.impulseNoise(guard.sort));
@@ -298,8 +379,10 @@ Conditions<Real> Commutation<Real>::enough(Mode<Real>& mode) const {
 }
 
 template <class Real>
-void Commutation<Real>::enter(Mode<Real>& mode, Vector<Real>& y) {
+void Commutation<Real>::enter(Mode<Real>& entered, Vector<Real>& y) {
+    Mode<Real>& mode = entered.whole ? *entered.whole : entered;
     if (mode.configuration().projects) mode.configuration().project(y.data());
+    if (entered.motion) entered.land(y);
     mode.lastUse = ++clock_;
     ++revisited_;
 }
@@ -419,8 +502,52 @@ std::vector<std::size_t> Commutation<Real>::shadowed(const Mode<Real>& mode) con
     return found;
 }
 
+/// To the slow manifold of a mode. Prolonged back to the present instant it may lie beyond a guard that it meets while
+/// the fast modes die out: then to where it meets it.
 template <class Real>
-void Commutation<Real>::judgeGuards(Mode<Real>& mode, const Vector<Real>& after, Trial& trial) {
+void Commutation<Real>::land(Mode<Real>& mode, Vector<Real>& y) {
+    mode.land(y);
+    if (mode.guards.empty()) return;
+    Vector<Real> values(mode.guardValue.rows()), rates;
+    mode.guardValue.apply(y.data(), values.data());
+    const std::vector<Real>& noise = mode.noise(magnitudes_);
+    Real needed = 0;
+    for (std::size_t i = 0; i < noise.size(); ++i) {
+        const Real value = values(static_cast<Eigen::Index>(i));
+        if (value >= -noise[i]) continue;
+        if (mode.guardRate.size() == 0) mode.guardRate = mode.guardValue.times(mode.configuration().generator);
+        if (rates.size() == 0) {
+            rates.resize(values.size());
+            mode.guardRate.apply(y.data(), rates.data());
+        }
+        const Real rate = rates(static_cast<Eigen::Index>(i));
+        if (!(rate > 0) || -value > rate * secondsOf<Real>(SlowMotions<Real>::atOnce)) return;
+        needed = std::max(needed, -value / rate);
+    }
+    if (needed > 0) mode.propagator().advance(y, toTicks(needed) + 1);
+}
+
+/// A guard ends while fast modes die out: there the way to the slow manifold ends, which is straight enough.
+/// @param values  of the guards at its start
+template <class Real>
+void Commutation<Real>::stopOnTheWay(Mode<Real>& landing, const Vector<Real>& values, const Vector<Real>& from,
+                                     Vector<Real>& after, Trial& trial) {
+    Vector<Real> there(landing.guardValue.rows());
+    landing.guardValue.apply(after.data(), there.data());
+    const auto part = [&](std::size_t i) {
+        const Real start = std::max(values(static_cast<Eigen::Index>(i)), Real(0)),
+                   end = there(static_cast<Eigen::Index>(i));
+        return end >= 0 ? Real(1) : start / (start - end);  // one that holds there ends soon after
+    };
+    Real first = 1;
+    for (const std::size_t i : trial.violators) first = std::min(first, part(i));
+    std::erase_if(trial.violators, [&](std::size_t i) { return part(i) > first + Real(1e-9); });
+    after = from + first * (after - from);
+    trial.onTheWay = true;
+}
+
+template <class Real>
+void Commutation<Real>::judgeGuards(Mode<Real>& mode, Vector<Real>& after, Trial& trial) {
     std::vector<std::size_t> undecided;
     const std::vector<Real>& noise = mode.noise(magnitudes_);
     Vector<Real> values(mode.guardValue.rows());
@@ -432,6 +559,15 @@ void Commutation<Real>::judgeGuards(Mode<Real>& mode, const Vector<Real>& after,
         else if (value <= noise[i])
             undecided.push_back(i);
     }
+    if (trial.violators.empty() && !mode.motion)
+        if (Mode<Real>* const landing = calm(mode)) {
+            // What is near zero while fast modes are there is decided when they are gone.
+            const Vector<Real> from = after;
+            land(*landing, after);
+            judgeGuards(*landing, after, trial);
+            if (!trial.violators.empty()) stopOnTheWay(*landing, values, from, after, trial);
+            return;
+        }
     const bool mayContradict = mode.configuration().contradiction.rows() > 0;
     if ((undecided.empty() && !mayContradict) || !trial.violators.empty()) return;
     const Tick base = mode.propagator().baseStep(), micro = lenient_ ? base : std::max(base, toTicks(microStepSeconds));

@@ -14,6 +14,7 @@
 #include "base/result.h"
 #include "engines/exact/conditions.h"
 #include "engines/exact/propagator.h"
+#include "engines/exact/slow_motion.h"
 
 namespace hedgerow::exact {
 
@@ -22,14 +23,6 @@ struct GuardInfo {
     int next;
     Terms terms;  ///< over z
     UnknownSort sort;
-};
-
-template <class Real>
-struct Algebra {
-    Algebra(const Skeleton<Real>& skeleton, SectionStates<Real>& states, const Segments& segments)
-        : configuration(skeleton, states, segments), propagator(skeleton.frame(), configuration) {}
-    Configuration<Real> configuration;
-    Propagator<Real> propagator;
 };
 
 /// Every element in a segment: equations and guards. Modes that differ in their guards only share the equations.
@@ -64,6 +57,18 @@ struct Mode {
     int sampled = 0;        ///< how often the recorder looked at values and slopes
     Matrix<Real> sampling;  ///< makes them from y at once, when that was often
 
+    /// Without the modes that die out at once, which is then what one enters; null when there are none.
+    std::unique_ptr<Mode> calm;
+    bool calmKnown = false;
+    /// Without modes that die out later, by the cut they are faster than.
+    std::vector<std::pair<const Cut<Real>*, std::unique_ptr<Mode>>> later;
+    /// Of a mode without some: the mode with all, and the motion that is left.
+    Mode* whole = nullptr;
+    std::shared_ptr<SlowMotion<Real>> motion;
+    /// Whether states may jump when it is entered.
+    bool moves() const { return motion || configuration().projects; }
+    void land(Vector<Real>& y) const { y = motion->projection * y; }
+
 private:
     std::vector<Real> noise_;
     Vector<Real> slope_;
@@ -97,6 +102,13 @@ public:
     int noiseVersion() const { return magnitudes_.version(); }
     /// What settleAs() does when it is true. @pre it would be
     void enter(Mode<Real>& mode, Vector<Real>& y);
+    /// The mode that takes over when modes have died out, if that is early in the time that is to come; with how long
+    /// after entering that is.
+    struct Fading {
+        Mode<Real>* to = nullptr;
+        Tick after = 0;
+    };
+    Fading fading(Mode<Real>& mode, Tick horizon);
     /// The mode with these segments, built when it is new.
     Mode<Real>& mode(const Segments& segments);
 
@@ -116,16 +128,23 @@ private:
     struct Trial {
         Verdict verdict = Verdict::consistent;
         std::vector<std::size_t> violators;  ///< indices into the guards of the mode
+        bool onTheWay = false;               ///< they end after the states have moved
     };
 
-    Mode<Real>* search(Segments candidate, const Vector<Real>& before, Vector<Real>& after, Mode<Real>*& last);
+    Mode<Real>* search(Segments candidate, Vector<Real> before, Vector<Real>& after, Mode<Real>*& last);
     Vector<Real> contradictionNoise(const Mode<Real>& mode, const Vector<Real>& y) const;
     bool contradictsSoon(const Mode<Real>& mode, const Vector<Real>& y) const;
     bool leaveZero(Mode<Real>& mode, const Real* values, const Real* y);
     Trial judge(Mode<Real>& mode, const Vector<Real>& before, Vector<Real>& after);
     bool contradicted(const Mode<Real>& mode, const Vector<Real>& y, Trial& trial) const;
     std::vector<std::size_t> shadowed(const Mode<Real>& mode) const;
-    void judgeGuards(Mode<Real>& mode, const Vector<Real>& after, Trial& trial);
+    void judgeGuards(Mode<Real>& mode, Vector<Real>& after, Trial& trial);
+    void land(Mode<Real>& mode, Vector<Real>& y);
+    void stopOnTheWay(Mode<Real>& landing, const Vector<Real>& values, const Vector<Real>& from, Vector<Real>& after,
+                      Trial& trial);
+    Mode<Real>* calm(Mode<Real>& mode);
+    std::unique_ptr<Mode<Real>> without(Mode<Real>& mode, std::shared_ptr<SlowMotion<Real>> motion);
+    bool holds(Mode<Real>& mode, const Real* values, const Vector<Real>& y);
     Mode<Real>* enumerate(const Segments& wanted, const Vector<Real>& before, Vector<Real>& after);
     Status lostCurrents(const Mode<Real>& mode, const Vector<Real>& before, Tick t, const Cause& cause) const;
     std::string when(Tick t, const Cause& cause) const;
@@ -137,12 +156,13 @@ private:
     const Frame<Real>& frame_;
     const Skeleton<Real> skeleton_;
     SectionStates<Real> sections_;
+    SlowMotions<Real> motions_;
     Magnitudes<Real>& magnitudes_;
     std::unordered_map<Segments, std::unique_ptr<Mode<Real>>, SegmentsHash> modes_;
     std::unordered_map<Segments, std::shared_ptr<Algebra<Real>>, SegmentsHash> algebras_;  ///< by equations
     std::vector<std::size_t> logic_;                                ///< elements that drive a signal
     std::unordered_map<Segments, Segments, SegmentsHash> guesses_;  ///< from wanted to what came of it last time
-    Vector<Real> arrival_, guardRates_, guardBends_, slopes_;
+    Vector<Real> arrival_, landed_, guardRates_, guardBends_, slopes_;
     bool lenient_ = false;  ///< guards may be a little beyond their noise if they come back within a base step
     std::int64_t built_ = 0, nextTrim_ = 0, revisited_ = 0, retiredProducts_ = 0, clock_ = 0;
     int generation_ = 0;

@@ -120,6 +120,17 @@ Configuration<Real>::Configuration(const Skeleton<Real>& skeleton, SectionStates
     finish(rates);
 }
 
+template <class Real>
+Configuration<Real>::Configuration(const Configuration& whole, Matrix<Real> readout, const Matrix<Real>& motion)
+    : generator(Rows<Real>(Sparse<Real>(motion.sparseView(Real(0), Real(0))), true)),
+      contradiction(whole.contradiction),
+      infinite(whole.infinite),
+      shared(whole.shared),
+      skeleton_(whole.skeleton_),
+      open_(0, readout.cols()),
+      given_(true),
+      readout_(std::move(readout)) {}
+
 /// Puts sections together. @return false where they must be solved as a whole
 template <class Real>
 bool Configuration<Real>::compose(const States& states) {
@@ -236,6 +247,11 @@ template <class Real>
 Rows<Real> Configuration<Real>::rows(const std::vector<Terms>& forms, const std::vector<double>& constants) const {
     const int constant = skeleton_->frame().states;
     Rows<Real> rows = collected(forms, [&](RowSum<Real>& sum, int unknown, Real factor) {
+        if (given_) {
+            for (Eigen::Index j = 0; j < readout_.cols(); ++j)
+                sum.add(static_cast<int>(j), factor * readout_(unknown, j));
+            return;
+        }
         sum.addRow(skeleton_->solution(), unknown, factor);
         for (typename Sparse<Real>::InnerIterator of(skeleton_->kernel(), unknown); of; ++of)
             sum.addRow(open_, of.col(), factor * of.value());

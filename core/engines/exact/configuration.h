@@ -15,6 +15,8 @@ template <class Real>
 struct Configuration {
     /// Builds the algebra. @param segments one entry per element of the network
     Configuration(const Skeleton<Real>& skeleton, SectionStates<Real>& states, const Segments& segments);
+    /// The same configuration on a part of its states, which only the motion given here leads from.
+    Configuration(const Configuration& whole, Matrix<Real> readout, const Matrix<Real>& generator);
 
     /// The unknowns in whose direction the equations have no unique solution; empty when all is well.
     std::vector<int> illPosedUnknowns;
@@ -55,6 +57,7 @@ private:
     const Skeleton<Real>* skeleton_;
     Sparse<Real> open_, impulse_;   ///< u = open * y, and its integral over the instant of entering
     Sparse<Real> lift_, jump_;      ///< y just after entering = y + lift * jump * y, of low rank
+    bool given_ = false;            ///< the readout was given, and stands for u
     bool full_ = true;              ///< small enough for products with full matrices to be the faster ones
     mutable Matrix<Real> readout_;  ///< empty until asked for: some configurations are only tried
     mutable Vector<Real> consistent_, u_, jumped_;

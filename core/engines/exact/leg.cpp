@@ -238,6 +238,7 @@ std::unique_ptr<Leg<Real>> Legs<Real>::build(const Stretch<Real>& stretch, Tick 
     leg->slack = slack;
     leg->crossing = stretch.crossing;
     leg->order = order;
+    leg->fades = stretch.fades;
     leg->generation = recorder_.generation();
     if (!guarded(*leg, stretch)) return nullptr;
 

@@ -67,6 +67,7 @@ struct Leg {
     int rounds = 0;      ///< it was gone along in besides
     int generation = 0;  ///< of the recorder, when it was made
     bool retired = false;
+    bool fades = false;  ///< modes of motion have died out at its end: nothing else happens there
     std::unique_ptr<Round<Real>> round;  ///< the whole period that begins with this leg
     int roundAt = 4;                     ///< visits at which to try to make one
     int roundPatience = 16;              ///< visits to wait after one that was of no use
@@ -85,6 +86,7 @@ struct Stretch {
     Tick length = 0;
     int crossing = -1;
     bool repeats = false;                ///< the control has a period, many of which are to come
+    bool fades = false;                  ///< to where modes of motion have died out
     bool periodic = false;               ///< from one edge of a periodic control to the next
     std::uint64_t phase = 0;             ///< of the clock, at its start
     const Leg<Real>* instead = nullptr;  ///< of this leg, which came last time and did not fit

@@ -41,16 +41,6 @@ constexpr int reachOrder = std::numeric_limits<Real>::digits > 53 ? 11 : 9;
 template <class Real>
 constexpr Real lastDigit = std::numeric_limits<Real>::epsilon() / 1024;
 
-/// The fastest mode that is lightly damped, rad/s.
-double fastestMode(const Eigen::MatrixXd& generator) {
-    double fastest = 0;
-    const Eigen::EigenSolver<Eigen::MatrixXd> modes(generator, false);
-    if (modes.info() == Eigen::Success)
-        for (const std::complex<double> mode : modes.eigenvalues())
-            if (std::abs(mode.imag()) > 0.2 * std::abs(mode.real())) fastest = std::max(fastest, std::abs(mode));
-    return fastest;
-}
-
 /// What no imaginary part of a mode exceeds (I. Bendixson, Acta Math. 25 (1902), 359): the norm of the skew part, in
 /// the energy norm that of the exchange between windings and capacitors alone; by the power method.
 double fastestBound(const Eigen::SparseMatrix<double>& generator) {
@@ -98,6 +88,34 @@ Propagator<Real>::Propagator(const Frame<Real>& frame, const Configuration<Real>
     while (base_ > 1 && norm_ * secondsOf<Real>(base_) > Real(baseStepNorm)) base_ /= 2;
 }
 
+/// The generator over the states, in the energy norm.
+template <class Real>
+Eigen::SparseMatrix<double> Propagator<Real>::inEnergy() const {
+    const int nx = frame_.states;
+    std::vector<Eigen::Triplet<double>> entries;
+    for (Eigen::Index i = 0; i < nx; ++i)
+        for (typename Sparse<Real>::InnerIterator of(configuration_.generator.entries(), i); of; ++of)
+            if (of.col() < nx)
+                entries.emplace_back(
+                    static_cast<int>(i), static_cast<int>(of.col()),
+                    static_cast<double>(of.value() * frame_.stateScale(i) / frame_.stateScale(of.col())));
+    Eigen::SparseMatrix<double> scaled(nx, nx);
+    scaled.setFromTriplets(entries.begin(), entries.end());
+    return scaled;
+}
+
+template <class Real>
+const std::vector<std::complex<double>>& Propagator<Real>::modes() {
+    if (modes_) return *modes_;
+    modes_.emplace();
+    if (frame_.states == 0 || frame_.states > mostModes) return *modes_;
+    const Eigen::MatrixXd scaled = inEnergy();
+    if (!scaled.allFinite()) return *modes_;
+    const Eigen::EigenSolver<Eigen::MatrixXd> solver(scaled, false);
+    if (solver.info() == Eigen::Success) modes_->assign(solver.eigenvalues().begin(), solver.eigenvalues().end());
+    return *modes_;
+}
+
 template <class Real>
 Tick Propagator<Real>::topStep(Tick wanted) {
     if (top_ == 0) {
@@ -106,16 +124,9 @@ Tick Propagator<Real>::topStep(Tick wanted) {
         double fastest = 0.0;
         for (const auto& source : frame_.network.sources) fastest = std::max(fastest, source->angularFrequency());
         if (nx > 0) {
-            std::vector<Eigen::Triplet<double>> entries;
-            for (Eigen::Index i = 0; i < nx; ++i)
-                for (typename Sparse<Real>::InnerIterator of(configuration_.generator.entries(), i); of; ++of)
-                    if (of.col() < nx)
-                        entries.emplace_back(
-                            static_cast<int>(i), static_cast<int>(of.col()),
-                            static_cast<double>(of.value() * frame_.stateScale(i) / frame_.stateScale(of.col())));
-            Eigen::SparseMatrix<double> scaled(nx, nx);
-            scaled.setFromTriplets(entries.begin(), entries.end());
-            fastest = std::max(fastest, nx > mostModes ? fastestBound(scaled) : fastestMode(scaled));
+            if (nx > mostModes) fastest = std::max(fastest, fastestBound(inEnergy()));
+            for (const std::complex<double> mode : modes())  // those that are lightly damped
+                if (std::abs(mode.imag()) > 0.2 * std::abs(mode.real())) fastest = std::max(fastest, std::abs(mode));
         }
         top_ = longestTop;
         while (top_ > base_ && fastest * toSeconds(top_) > 1.0) top_ /= 2;

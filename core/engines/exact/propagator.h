@@ -10,8 +10,10 @@
 //  4. A configuration that is seen rarely gets no ladder: it is advanced by Taylor steps on the vector until that has
 //     cost as much as the ladder would. Where the generator is mostly zeros they go on to be the cheaper way.
 
+#include <complex>
 #include <cstddef>
 #include <cstdint>
+#include <optional>
 #include <unordered_map>
 #include <vector>
 
@@ -41,6 +43,8 @@ public:
     Tick easyHalf(Tick length) const;
     /// Of the generator, in the energy norm of the states, in 1/s.
     Real norm() const { return norm_; }
+    /// The eigenvalues of the generator over the states, 1/s; none where there are more than a hundred states.
+    const std::vector<std::complex<double>>& modes();
     Tick baseStep() const { return base_; }
     /// Steps up to this length follow every lightly damped oscillation: product of frequency and step about one.
     /// @param wanted  what is asked for; the modes are looked at only when it is long against the fastest
@@ -76,6 +80,8 @@ private:
     const Configuration<Real>& configuration_;
     Real norm_ = 0;
     Tick base_ = 1;
+    std::optional<std::vector<std::complex<double>>> modes_;
+    Eigen::SparseMatrix<double> inEnergy() const;
     Tick top_ = 0;  ///< 0 until the modes were looked at
     std::vector<Matrix<Real>> ladder_;
     std::unordered_map<Tick, Interval> intervals_;

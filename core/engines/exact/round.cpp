@@ -32,6 +32,7 @@ bool Round<Real>::collect(Leg<Real>& first, Clock clock, Legs<Real>& legs, std::
     bool afterCrossing = false;
     const auto fits = [&](const Leg<Real>& l) {
         const Tick rest = clock.next() - toTick(start + at);
+        if (l.fades) return l.length <= rest;
         return l.crossing >= 0 || afterCrossing || (l.length <= rest && l.length + l.slack >= rest);
     };
     while (parts.size() < mostLegs) {
@@ -39,7 +40,11 @@ bool Round<Real>::collect(Leg<Real>& first, Clock clock, Legs<Real>& legs, std::
         if (next == clock.nextSource()) return false;
         if (!leg || leg->round || leg->retired || !leg->to || !fits(*leg)) return false;
         if (leg->to->timed) return false;
-        if (leg->crossing >= 0) {
+        if (leg->fades) {
+            const FineTime end = afterCrossing ? at : at + toFine(leg->length);
+            parts.push_back({leg, at, end, signalSet, signalSet});
+            at = end;
+        } else if (leg->crossing >= 0) {
             parts.push_back({leg, at, toFine(next) - start, signalSet, signalSet});
             afterCrossing = true;
         } else {
@@ -109,6 +114,7 @@ std::unique_ptr<Round<Real>> Round<Real>::made(const std::vector<Part>& once, in
             ++round->crossings;
             continue;
         }
+        if (part.leg->fades) continue;
         for (const std::size_t element : part.leg->turned) {
             ++round->turns[element];
             ++round->gateEvents;
@@ -142,7 +148,7 @@ struct Round<Real>::Builder {
         const Leg<Real>& leg = *part.leg;
         const std::uint32_t view = recorder.viewOf(*leg.mode), viewAfter = recorder.viewOf(*leg.to);
         if (fresh) stage.start = part.start;
-        const FineTime since = stage.afterCrossing ? 0 : part.start - stage.start;
+        const FineTime since = stage.afterCrossing ? faded : part.start - stage.start;
         const Matrix<Real> whole = Matrix<Real>::Identity(n, n) + before;
         stage.conditions.follow(leg.conditions, whole);
         for (std::size_t k = 0; k < leg.points.size(); ++k) {
@@ -150,10 +156,23 @@ struct Round<Real>::Builder {
             stored.push_back(kept(whole + leg.rows.middleRows(n * static_cast<Eigen::Index>(k), n) * whole));
         }
         fresh = false;
+        if (leg.fades) {
+            const FineTime at = since + toFine(leg.length);
+            if (stage.afterCrossing) faded = at;
+            before += composedFine(*leg.mode, toFine(leg.length)) * whole;
+            round.endRows_.push_back(round.periodRows_ + static_cast<int>(stored.size()));
+            point(at, view, part.signalsBefore);
+            stored.push_back(kept(Matrix<Real>::Identity(n, n) + before));
+            before = leg.to->motion->projection * Matrix<Real>(Matrix<Real>::Identity(n, n) + before) -
+                     Matrix<Real>::Identity(n, n);
+            point(at, viewAfter, part.signalsAfter);
+            stored.push_back(kept(Matrix<Real>::Identity(n, n) + before));
+            return;
+        }
         const bool tail = stage.afterCrossing || leg.crossing >= 0;
         if (!tail) before += composedFine(*leg.mode, part.end - part.start) * whole;
         const Configuration<Real>& c = leg.to->configuration();
-        if (!tail && !c.projects && c.contradiction.rows() == 0) {
+        if (!tail && !leg.to->moves() && c.contradiction.rows() == 0) {
             round.endRows_.push_back(round.periodRows_ + static_cast<int>(stored.size()));
             point(part.end - stage.start, view, part.signalsBefore);
             point(part.end - stage.start, viewAfter, part.signalsAfter);
@@ -174,7 +193,7 @@ struct Round<Real>::Builder {
         stage.signalsAfter = part.signalsAfter;
         round.endRows_.push_back(round.periodRows_ + static_cast<int>(stored.size()));
         round.pointCount_ += 2;
-        close(tail ? tailOf(leg, whole) : kept(before), c.projects ? 2 : 1);
+        close(tail ? tailOf(leg, whole) : kept(before), leg.to->moves() ? 2 : 1);
         stage.afterCrossing = leg.crossing >= 0;
     }
 
@@ -203,6 +222,7 @@ struct Round<Real>::Builder {
         stage = Stage{};
         stored.clear();
         before.setZero();
+        faded = 0;
         fresh = true;
     }
 
@@ -220,7 +240,8 @@ struct Round<Real>::Builder {
     Stage stage;
     Matrix<Real> before;  ///< y at the start of a leg minus y at the start of the stage
     std::vector<Matrix<Real>> stored;
-    bool fresh = true;  ///< nothing is in the stage yet
+    FineTime faded = 0;  ///< since the crossing at which the stage begins, of legs whose length is known
+    bool fresh = true;   ///< nothing is in the stage yet
 };
 
 template <class Real>
@@ -310,9 +331,9 @@ bool Round<Real>::pass(Stage& stage, Vector<Real>& y, FineTime& at, FineTime sta
     const std::uint32_t before = pen.offset;
     keep(y, pen);
     if (!enter(stage, y, commutation)) return false;
-    const bool projects = stage.to->configuration().projects;
-    *pen.point++ = {toTick(at), stage.viewAfter, stage.signalsAfter, projects ? pen.offset : before};
-    if (projects) keep(y, pen);
+    const bool moves = stage.to->moves();
+    *pen.point++ = {toTick(at), stage.viewAfter, stage.signalsAfter, moves ? pen.offset : before};
+    if (moves) keep(y, pen);
     return true;
 }
 

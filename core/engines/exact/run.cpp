@@ -205,6 +205,24 @@ void Run<Real>::turnGates(Segments& wanted, Cause& cause) {
     }
 }
 
+/// The instant at which modes of motion have died out, where that is before `next`.
+template <class Real>
+Tick Run<Real>::upToFading(Tick next) {
+    const auto fading = commutation_.fading(*mode_, next - inModeSince_);
+    const Tick at = fading.to ? std::max(t_, inModeSince_ + fading.after) : next;
+    fadesTo_ = at < next ? fading.to : nullptr;
+    return fadesTo_ ? at : next;
+}
+
+/// From now on without them.
+template <class Real>
+void Run<Real>::fade(Mode<Real>* to) {
+    mode_ = to;
+    mode_->land(y_);
+    startKnown_ = false;
+    recorder_.instant(*mode_, y_, t_);
+}
+
 /// Sources jump, gates switch and times run out at the present instant.
 template <class Real>
 void Run<Real>::scheduled() {

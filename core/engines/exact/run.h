@@ -36,6 +36,8 @@ private:
     void chattering();
     void fail(Error error);
     Tick nextTimeout() const;
+    Tick upToFading(Tick next);
+    void fade(Mode<Real>* to);
 
     // The general way.
     void general(Tick next);
@@ -80,6 +82,7 @@ private:
     RoundPoints roundPoints_;  ///< of the last rounds
     Mode<Real>* mode_ = nullptr;
     Tick t_ = 0, inModeSince_ = 0;
+    Mode<Real>* fadesTo_ = nullptr;  ///< what takes over at the end of the interval, where nothing else ends it
     Clock::Sense sense_;
     std::vector<char> gateOn_;        ///< per element
     std::vector<std::size_t> logic_;  ///< the elements that drive a signal

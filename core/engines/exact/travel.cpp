@@ -32,6 +32,8 @@ bool fallsOnce(const std::vector<Real>& c, Real root) {
 /// To `next`, or to the first guard that ends before, and the event there.
 template <class Real>
 void Run<Real>::general(Tick next) {
+    next = upToFading(next);
+    Mode<Real>* const fades = fadesTo_;
     const bool noted = !request_.reference;
     Stretch<Real>& stretch = stretch_;
     if (noted) {
@@ -59,11 +61,14 @@ void Run<Real>::general(Tick next) {
         stretch.end = y_;
         stretch.repeats = clock_.period() > 0 &&
                           toSeconds(request_.end - t_) > legs_.paysAfter() * toSeconds(toTick(clock_.period()));
-        stretch.periodic = guard == noGuard && clock_.period() > 0 && fromEdge;
+        stretch.periodic = guard == noGuard && clock_.period() > 0 && (fromEdge || fades);
+        stretch.fades = fades != nullptr && guard == noGuard;
     }
     magnitudes_.drifted(mode_->propagator().norm() * secondsOf<Real>(t_ - inModeSince_));
     if (guard != noGuard)
         crossing(guard);
+    else if (fades && t_ == next)
+        fade(fades);
     else if (t_ < request_.end && (t_ >= clock_.next() || t_ >= nextTimeout()))
         scheduled();
     else
@@ -111,7 +116,7 @@ int Run<Real>::walk(Tick length) {
     const auto before = [&](Tick failed) {
         const Tick expected = expectedEnd(failed);
         end = t_ + std::max(expected, Tick{0});
-        return expected < 0 ? failed / 2 : expected - std::max(failed / 64, base / 2);
+        return expected < 0 ? failed / 2 : expected - std::max({failed / 64, base / 2, Tick{1}});
     };
     const Tick reach = propagator.seriesReach();
     Tick step = before(length);
@@ -270,6 +275,7 @@ bool Run<Real>::alongLegs(Tick next) {
             if (t_ >= request_.end) break;
             next = std::min(request_.end, clock_.next());
         }
+        next = upToFading(next);
         if (!leg || leg->mode != mode_ || !replay(*leg, next)) {
             Leg<Real>* const failed = leg && leg->mode == mode_ ? leg : nullptr;
             leg = legs_.crossing(mode_);
@@ -354,6 +360,7 @@ void Run<Real>::seeRound(const Round<Real>& round, int count) {
 template <class Real>
 bool Run<Real>::replay(Leg<Real>& leg, Tick next) {
     const Tick tail = next - t_ - leg.length;
+    if (leg.fades != (fadesTo_ && leg.crossing < 0)) return false;
     if (leg.crossing < 0 ? tail < 0 || tail > leg.slack : tail < leg.slack) return false;
     if (!leg.conditions.hold(y_)) {
         legs_.missed(leg);
@@ -404,6 +411,7 @@ void Run<Real>::store(Leg<Real>& leg, const Vector<Real>& end, Tick length) {
 /// The event at the end of a leg: what came of it last time, when that fits again.
 template <class Real>
 void Run<Real>::arrive(Leg<Real>& leg) {
+    if (leg.fades) return fade(leg.to);
     const int generation = modeGeneration_;
     if (leg.crossing >= 0) {
         const auto element = static_cast<std::size_t>(mode_->guards[static_cast<std::size_t>(leg.crossing)].element);
