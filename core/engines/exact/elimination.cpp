@@ -7,7 +7,7 @@ namespace hedgerow::exact {
 
 namespace {
 
-constexpr double rowNoise = 1e-13;       ///< of the largest number that was part of a row: what is below is rounding
+constexpr double roundings = 64;         ///< times the rounding in a difference: what is below is nothing else
 constexpr double cancelled = 1e-14;      ///< of the two terms of a difference
 constexpr std::size_t manyRows = 2000;   ///< beyond which rows are kept by their counts
 constexpr double pivotThreshold = 0.01;  ///< of the largest entry of its row and of its column
@@ -24,10 +24,11 @@ Real valueAt(const SparseRow<Real>& row, int column) {
     return place != row.end() && place->column == column ? place->value : Real(0);
 }
 
-/// target - factor * source, without what cancels to noise.
+/// target - factor * source, without what cancels to rounding. Every entry carries the rounding in it: a small one, an
+/// off-conductance beside a one, is as good as a large one.
 template <class Real>
-void combine(const SparseRow<Real>& target, const SparseRow<Real>& source, Real factor, Real noise,
-             SparseRow<Real>& result) {
+void combine(const SparseRow<Real>& target, const SparseRow<Real>& source, Real factor, SparseRow<Real>& result) {
+    constexpr Real digit = std::numeric_limits<Real>::epsilon();
     result.clear();
     auto a = target.begin();
     auto b = source.begin();
@@ -35,13 +36,14 @@ void combine(const SparseRow<Real>& target, const SparseRow<Real>& source, Real 
         if (b == source.end() || (a != target.end() && a->column < b->column)) {
             result.push_back(*a++);
         } else if (a == target.end() || b->column < a->column) {
-            result.push_back({b->column, -factor * b->value});
+            result.push_back({b->column, -factor * b->value, std::abs(factor) * b->error});
             ++b;
         } else {
-            const Real product = factor * b->value, difference = a->value - product;
-            if (std::abs(difference) > noise &&
-                std::abs(difference) > Real(cancelled) * (std::abs(a->value) + std::abs(product)))
-                result.push_back({a->column, difference});
+            const Real product = factor * b->value, difference = a->value - product,
+                       sizes = std::abs(a->value) + std::abs(product),
+                       error = a->error + std::abs(factor) * b->error + digit * sizes;
+            if (std::abs(difference) > std::max(Real(roundings) * error, Real(cancelled) * sizes))
+                result.push_back({a->column, difference, error});
             ++a, ++b;
         }
     }
@@ -54,7 +56,6 @@ Elimination<Real>::Elimination(std::vector<SparseRow<Real>> rows, int unknowns, 
     : unknowns_(unknowns),
       rightColumns_(rightColumns),
       rows_(std::move(rows)),
-      size_(rows_.size(), Real(0)),
       active_(rows_.size(), 1),
       pivoted_(static_cast<std::size_t>(unknowns), 0),
       rowCount_(rows_.size(), 0),
@@ -66,7 +67,6 @@ Elimination<Real>::Elimination(std::vector<SparseRow<Real>> rows, int unknowns, 
         if (many_ && rowCount_[r] > 0) byCount_[rowCount_[r]].insert(static_cast<int>(r));
         for (int i = 0; i < rowCount_[r]; ++i) {
             const SparseEntry<Real>& entry = rows_[r][static_cast<std::size_t>(i)];
-            size_[r] = std::max(size_[r], std::abs(entry.value));
             ++columnCount_[static_cast<std::size_t>(entry.column)];
             rowsOfColumn_[static_cast<std::size_t>(entry.column)].push_back(static_cast<int>(r));
         }
@@ -164,10 +164,9 @@ template <class Real>
 void Elimination<Real>::subtract(int target, int source, Real factor) {
     const auto t = static_cast<std::size_t>(target), s = static_cast<std::size_t>(source);
     operations_.push_back({target, source, factor});
-    size_[t] = std::max(size_[t], std::abs(factor) * size_[s]);
     for (int i = 0; i < rowCount_[t]; ++i)
         --columnCount_[static_cast<std::size_t>(rows_[t][static_cast<std::size_t>(i)].column)];
-    combine(rows_[t], rows_[s], factor, Real(rowNoise) * size_[t], scratch_);
+    combine(rows_[t], rows_[s], factor, scratch_);
     const int pivotColumn = pivots_.back().column;
     std::erase_if(scratch_, [&](const SparseEntry<Real>& entry) { return entry.column == pivotColumn; });
     for (const SparseEntry<Real>& entry : scratch_) {
@@ -201,7 +200,7 @@ Sparse<Real> Elimination<Real>::leftOf(std::vector<SparseRow<Real>> m, int colum
     for (const Operation& o : operations_) {
         const SparseRow<Real>& source = m[static_cast<std::size_t>(o.source)];
         if (source.empty()) continue;
-        combine(m[static_cast<std::size_t>(o.target)], source, o.factor, Real(0), scratch);
+        combine(m[static_cast<std::size_t>(o.target)], source, o.factor, scratch);
         m[static_cast<std::size_t>(o.target)].swap(scratch);
     }
     return vanished(m, 0, columns);

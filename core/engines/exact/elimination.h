@@ -48,7 +48,6 @@ private:
 
     int unknowns_, rightColumns_;
     std::vector<SparseRow<Real>> rows_;
-    std::vector<Real> size_;              ///< per row: the largest number that was ever part of it
     std::vector<char> active_, pivoted_;  ///< per row; per column
     std::vector<int> rowCount_, columnCount_;
     /// Active rows that are not empty, by their counts: kept for many rows only, of which looking through all would take

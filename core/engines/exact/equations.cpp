@@ -42,7 +42,7 @@ void equilibrate(SparseRow<Real>& row, SparseRow<Real>* e, int unknowns) {
         if (entry.column < unknowns) largest = std::max(largest, std::abs(entry.value));
     if (largest == 0) return;
     const Real scale = std::ldexp(Real(1), -std::ilogb(largest));
-    for (auto& entry : row) entry.value *= scale;
+    for (auto& entry : row) entry.value *= scale, entry.error *= scale;
     if (!e) return;
     for (auto& entry : *e) entry.value *= scale;
 }

@@ -14,7 +14,6 @@ namespace hedgerow::exact {
 
 namespace {
 
-constexpr double rowNoise = 1e-13;  ///< of the largest number that was part of a row: what cancels to less is rounding
 constexpr std::size_t worthTearing = 20;  ///< unknowns of the largest section from which on nodes are torn
 constexpr int usesToTear = 4;             ///< rows that change in which the potential of a node stands
 constexpr std::size_t mostTears = 8;
@@ -245,21 +244,18 @@ void Skeleton<Real>::findJoints(const Sparse<Real>& left, const LinearStamp& sta
 template <class Real>
 SparseRow<Real> Skeleton<Real>::reduced(const SparseRow<Real>& row, RowSum<Real>& sum) const {
     const int m = frame_.unknowns, open = this->open();
-    Real largest = 0;
     for (const SparseEntry<Real>& entry : row) {
         if (entry.column >= m) {
             sum.add(open + entry.column - m, entry.value);
             continue;
         }
-        for (typename Sparse<Real>::InnerIterator of(kernel_, entry.column); of; ++of) {
+        for (typename Sparse<Real>::InnerIterator of(kernel_, entry.column); of; ++of)
             sum.add(static_cast<int>(of.col()), entry.value * of.value());
-            largest = std::max(largest, std::abs(entry.value * of.value()));
-        }
         for (typename Sparse<Real>::InnerIterator of(solution_, entry.column); of; ++of)
             sum.add(open + static_cast<int>(of.col()), -entry.value * of.value());
     }
     SparseRow<Real> result;
-    sum.take(result, Real(rowNoise) * largest);
+    sum.take(result);
     return result;
 }
 

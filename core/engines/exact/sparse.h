@@ -35,6 +35,7 @@ template <class Real>
 struct SparseEntry {
     int column;
     Real value;
+    Real error = 0;  ///< rounding in it, beyond that of the number itself
 };
 /// Entries by rising column.
 template <class Real>
@@ -78,7 +79,10 @@ public:
         for (const int column : touched) {
             Place& place = room_.places[static_cast<std::size_t>(column)];
             const Real size = std::abs(place.value);
-            if (size == place.bound || size > std::max(noise, part * place.bound)) row.push_back({column, place.value});
+            if (size == place.bound)
+                row.push_back({column, place.value});
+            else if (size > std::max(noise, part * place.bound))
+                row.push_back({column, place.value, std::numeric_limits<Real>::epsilon() * place.bound});
             place = {};
         }
         touched.clear();
