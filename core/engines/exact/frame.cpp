@@ -75,7 +75,10 @@ Vector<Real> Magnitudes<Real>::sizes() const {
 template <class Real>
 Real Magnitudes<Real>::noise(Real sum, UnknownSort sort) const {
     // A signal has no size but that of what makes it up.
-    const Real size = sort == UnknownSort::voltage ? voltage_ : sort == UnknownSort::current ? current_ : sum;
+    // A current may be known as what a voltage leaves of a knee, over an on-resistance: with the last digit of the knee.
+    const Real size = sort == UnknownSort::voltage   ? voltage_
+                      : sort == UnknownSort::current ? std::max(current_, leastConductance * voltage_)
+                                                     : sum;
     return part_ * size + least + rounding * sum;
 }
 

@@ -87,6 +87,7 @@ private:
         largest = value;
     }
     static constexpr Real rounding = Real(1e-13), least = Real(1e-18), quiet = Real(1e-11), mostDrift = Real(1e-7);
+    static constexpr Real leastConductance = Real(1e-3);  ///< S
     Real part_ = quiet;  ///< what of the largest value is noise
     const Frame<Real>& frame_;
     Real voltage_ = 0, current_ = 0;

@@ -18,6 +18,7 @@ constexpr double shortAgainst = 125.0;   ///< a cut is worth a step of its own w
 constexpr std::size_t mostReduced = 64;  ///< networks that are kept
 constexpr int mostChoices = 4;           ///< rounds in which fast states are chosen
 constexpr int mostIterations = 200;
+constexpr int smallEntries = 12;  ///< iterations for them: each gains at least the gap
 
 /// An element in the network in which some states are unknowns.
 class ReducedElement : public Element {
@@ -134,16 +135,20 @@ Eigen::MatrixXd inEnergy(const Matrix<Real>& generator, const Frame<Real>& frame
     return scaled;
 }
 
-/// Iterates until nothing changes but rounding. @return whether it came to rest
+/// Iterates until nothing changes but rounding: of the largest entry of each row at first, and then of every entry, for
+/// small ones are currents through off-resistances. @return whether it came to rest
 template <class Real, class Next>
 bool rests(Matrix<Real>& value, Next&& next) {
+    constexpr Real digits = 8 * std::numeric_limits<Real>::epsilon();
+    int after = 0;
     for (int i = 0; i < mostIterations; ++i) {
         const Matrix<Real> fresh = next(value);
         if (!fresh.allFinite()) return false;
-        const Vector<Real> change = (fresh - value).cwiseAbs().rowwise().maxCoeff(),
-                           size = fresh.cwiseAbs().rowwise().maxCoeff();
+        const Matrix<Real> change = (fresh - value).cwiseAbs(), size = fresh.cwiseAbs();
         value = fresh;
-        if (((change - 8 * std::numeric_limits<Real>::epsilon() * size).array() <= 0).all()) return true;
+        if (((change - digits * size).array() <= 0).all()) return true;
+        const bool nearly = ((change.rowwise().maxCoeff() - digits * size.rowwise().maxCoeff()).array() <= 0).all();
+        if (nearly && ++after > smallEntries) return true;
     }
     return false;
 }

@@ -64,8 +64,8 @@ class SlowMotions {
 public:
     explicit SlowMotions(const Skeleton<Real>& skeleton) : skeleton_(skeleton) {}
 
-    /// Modes that die out so fast that nothing of it is worth showing: after 2 ps.
-    static constexpr Tick atOnce = Tick{1} << 15;
+    /// Modes that die out so fast that nothing of it is worth showing: within 30 ps.
+    static constexpr Tick atOnce = Tick{1} << 19;
     /// The motion without all modes that die out at once, or null when there are none.
     std::shared_ptr<SlowMotion<Real>> atOnceWithout(Algebra<Real>& algebra, const Segments& segments);
     /// The first cut whose modes die out early in the time that is to come, or null.
