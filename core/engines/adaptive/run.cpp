@@ -7,6 +7,7 @@
 #include <fmt/format.h>
 
 #include "model/quantity.h"
+#include "network/contradictions.h"
 
 namespace hedgerow::adaptive {
 
@@ -143,20 +144,10 @@ bool Run::start() {
         const StateInfo& state = network_.states[i];
         if (state.sort == StateSort::signal) continue;
         const bool voltage = state.sort == StateSort::capacitorVoltage;
-        const char* unit = voltage ? "V" : "A";
-        const double jump = now_.x[i] - given[i];
-        if (!state.given || std::abs(jump) <= startTolerance * (voltage ? scales_.voltage() : scales_.current()))
+        if (!state.given || std::abs(now_.x[i] - given[i]) <=
+                                startTolerance * (voltage ? scales_.voltage() : scales_.current()))
             continue;
-        fail(
-            {ErrorCode::range,
-             fmt::format("{} is to start at {}, but what it is joined to makes it {}: {} of {} would jump. Give values "
-                         "that agree, or let the plan even out its start values",
-                         state.part, formatQuantity(given[i], unit), formatQuantity(now_.x[i], unit),
-                         voltage ? "a charge" : "a flux",
-                         formatQuantity(std::abs(jump) * state.storage, voltage ? "C" : "Wb")),
-             state.part,
-             {},
-             voltage ? "v0" : "i0"});
+        fail(contradictoryStart(state, given[i], now_.x[i]));
         return false;
     }
     firstPoint();

@@ -8,6 +8,7 @@
 #include "base/text.h"
 #include "engines/exact/commutation.h"
 #include "model/quantity.h"
+#include "network/contradictions.h"
 
 namespace hedgerow::exact {
 
@@ -58,11 +59,7 @@ Status Commutation<Real>::lostCurrents(const Mode<Real>& mode, const Vector<Real
     for (const int i : mode.lost) {
         if (std::abs(before(i)) <= 100 * magnitudes_.currentNoise()) continue;
         const StateInfo& state = frame_.network.states[static_cast<std::size_t>(i)];
-        return Error{ErrorCode::connection,
-                     fmt::format("{} carries {} and every path for it is open {}: give the current a way, a diode for "
-                                 "instance",
-                                 state.part, formatQuantity(static_cast<double>(before(i)), "A"), when(t, cause)),
-                     state.part};
+        return cutCurrent(state, static_cast<double>(before(i)), when(t, cause));
     }
     return {};
 }

@@ -8,6 +8,7 @@
 
 #include "base/text.h"
 #include "model/quantity.h"
+#include "network/contradictions.h"
 
 namespace hedgerow::exact {
 
@@ -119,17 +120,7 @@ bool Run<Real>::startsAsGiven(const Vector<Real>& given) {
         const bool voltage = state.sort == StateSort::capacitorVoltage;
         const Real jump = y_(i) - given(i), size = voltage ? magnitudes_.voltage() : magnitudes_.current();
         if (!state.given || std::abs(jump) <= Real(startTolerance) * size) continue;
-        const auto text = [](Real value, const char* unit) { return formatQuantity(static_cast<double>(value), unit); };
-        fail(
-            {ErrorCode::range,
-             fmt::format("{} is to start at {}, but what it is joined to makes it {}: {} of {} would jump. Give values "
-                         "that agree, or let the plan even out its start values",
-                         state.part, text(given(i), voltage ? "V" : "A"), text(y_(i), voltage ? "V" : "A"),
-                         voltage ? "a charge" : "a flux",
-                         text(std::abs(jump) * static_cast<Real>(state.storage), voltage ? "C" : "Wb")),
-             state.part,
-             {},
-             voltage ? "v0" : "i0"});
+        fail(contradictoryStart(state, static_cast<double>(given(i)), static_cast<double>(y_(i))));
         return false;
     }
     return true;

@@ -6,6 +6,7 @@
 #include <fmt/format.h>
 
 #include "model/quantity.h"
+#include "network/contradictions.h"
 
 namespace hedgerow::fixed {
 
@@ -13,6 +14,9 @@ namespace {
 constexpr double stepShare = 0.01;  ///< of the trace tolerance, to which smooth equations are solved
 constexpr double linearZero = 1e-12, iteratedZero = 1e-9;
 constexpr double moment = 0x1p-40;  ///< s: in it nothing but charges that contradict each other moves
+constexpr double startTolerance = 1e-3;  ///< of the scale: what parasitics take of a start value is no contradiction
+constexpr double cutPart = 1e-6;         ///< of a winding current: what is left of one that is cut
+constexpr double cutResistance = 3e13;   ///< Ohm: of a way that is none
 constexpr int blockRounds = 4, mostRounds = 60;
 constexpr int mostEventsInStep = 50;  ///< that are located; what comes after them waits for the grid
 }  // namespace
@@ -108,8 +112,44 @@ bool Run::start() {
     const Outcome outcome = solver.newton.solveCarefully(now_.x, moment, now_.z, middle_.x);
     if (outcome != Outcome::good) return failStep(outcome, solver);
     scales_.see(now_.z, now_.x);
+    if (!request_.from && !request_.redistribute && !startsAsGiven()) return false;
     recorder_.event(t_, now_.z);
     showLogic();
+    return true;
+}
+
+/// Whether the start values are what the first moment leaves of them. @pre middle_ ends it
+bool Run::startsAsGiven() {
+    for (std::size_t i = 0; i < now_.x.size(); ++i) {
+        const StateInfo& state = network_.states[i];
+        if (state.sort == StateSort::signal || !state.given) continue;
+        const double scale = state.sort == StateSort::capacitorVoltage ? scales_.voltage() : scales_.current();
+        if (std::abs(middle_.x[i] - now_.x[i]) <= startTolerance * scale) continue;
+        error_ = contradictoryStart(state, now_.x[i], middle_.x[i]);
+        return false;
+    }
+    return true;
+}
+
+/// Whether no winding current is gone after the first part of a step because it has no way left but the vanishing
+/// conductances, by which the equations stay regular: behind a resistance that can be given more is left of it.
+bool Run::currentsHaveWays(Solvers::Solver& solver) {
+    std::vector<std::size_t> suspects;
+    for (std::size_t i = 0; i < now_.x.size(); ++i)
+        if (network_.states[i].sort == StateSort::windingCurrent &&
+            std::abs(now_.x[i]) > cutPart * scales_.current() &&
+            std::abs(middle_.x[i]) <= cutPart * std::abs(now_.x[i]))
+            suspects.push_back(i);
+    if (suspects.empty()) return true;
+    Instant probe{now_.x, now_.z};
+    solver.newton.sources(t_);
+    if (solver.newton.solveCarefully(now_.x, moment, probe.z, probe.x) != Outcome::good) return true;
+    for (const std::size_t i : suspects) {
+        const double left = std::abs(probe.x[i] / now_.x[i]);
+        if (left * (1 + moment * cutResistance / network_.states[i].storage) > 1) continue;
+        error_ = cutCurrent(network_.states[i], now_.x[i], "at " + formatQuantity(toSeconds(t_), "s", 6));
+        return false;
+    }
     return true;
 }
 
@@ -193,7 +233,7 @@ bool Run::attempt() {
     hasMiddle_ = false;
     Solvers::Solver& solver = solvers_.of(segments_, k_ + 1);
     solver.newton.setHeld(clock_.signals());
-    solver.newton.sources(t_ + length_);
+    solver.newton.sources(t_, t_ + length_);
     base_ = now_.x;
     if (stepping_.trapezoidal) {
         solver.system.rates(now_.z, slopes_);
@@ -214,7 +254,7 @@ bool Run::attemptAfterEvent(double alpha) {
     for (int round = 0;; ++round) {
         Solvers::Solver& solver = solvers_.of(segments_, k_ + 1);
         solver.newton.setHeld(clock_.signals());
-        solver.newton.sources(t_ + first);
+        solver.newton.sources(t_, t_ + first);
         middle_.z = now_.z;
         const Outcome outcome = solver.newton.solve(now_.x, alpha, middle_.z, middle_.x);
         if (outcome != Outcome::good) return failStep(outcome, solver);
@@ -227,10 +267,11 @@ bool Run::attemptAfterEvent(double alpha) {
             }
             ++unsettled_;
         }
+        if (!currentsHaveWays(solver)) return false;
         hasMiddle_ = stepping_.trapezoidal;
         end_ = middle_;
         if (!hasMiddle_) break;
-        solver.newton.sources(t_ + length_);
+        solver.newton.sources(t_, t_ + length_);
         const Outcome second = solver.newton.solve(middle_.x, alpha, end_.z, end_.x);
         if (second != Outcome::good) return failStep(second, solver);
         break;

@@ -20,6 +20,8 @@ public:
 
 private:
     bool start();
+    bool startsAsGiven();
+    bool currentsHaveWays(Solvers::Solver& solver);
     void follow(const std::vector<int>& before);
     /// To the next instant of the grid.
     void step();

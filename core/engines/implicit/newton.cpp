@@ -59,6 +59,29 @@ void Newton::sources(Tick t) {
     for (std::size_t i = 0; i < network.sources.size(); ++i)
         network.sources[i]->valueAt(t, std::span(w_).subspan(static_cast<std::size_t>(network.sourceOffsets[i]),
                                                              static_cast<std::size_t>(network.sources[i]->size())));
+    finishSources();
+}
+
+void Newton::sources(Tick from, Tick t) {
+    const Network& network = system_.network();
+    for (std::size_t i = 0; i < network.sources.size(); ++i) {
+        const SourceGenerator& source = *network.sources[i];
+        const auto values = std::span(w_).subspan(static_cast<std::size_t>(network.sourceOffsets[i]),
+                                                  static_cast<std::size_t>(source.size()));
+        const Tick end = source.nextBreak(from);
+        source.valueAt(end > t ? t : from, values);
+        if (end > t || end - 1 <= from) continue;
+        before_.assign(values.size(), 0.0);
+        source.valueAt(end - 1, before_);
+        const double longer = static_cast<double>(t - from) / static_cast<double>(end - 1 - from);
+        for (std::size_t j = 0; j < values.size(); ++j) values[j] += longer * (before_[j] - values[j]);
+    }
+    finishSources();
+}
+
+/// Those that follow signals, and the factor of all.
+void Newton::finishSources() {
+    const Network& network = system_.network();
     for (std::size_t i = 0; i < held_.size(); ++i)
         w_[static_cast<std::size_t>(network.heldSources[i].source)] = held_[i];
     w_[0] = 1;

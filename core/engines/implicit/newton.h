@@ -34,6 +34,9 @@ public:
 
     /// Sets sources to their values at `t`.
     void sources(Tick t);
+    /// The same at the end of a step that begins at `from`: a source that breaks on the way goes on as before, so that
+    /// a line from there leads to what it is just before it breaks.
+    void sources(Tick from, Tick t);
     /// Sets the values of sources that follow signals, from all signals.
     void setHeld(const std::vector<double>& signals);
     /// Scales all sources, for the search of an operating point.
@@ -46,12 +49,13 @@ public:
     std::int64_t iterations() const { return iterations_; }
 
 private:
+    void finishSources();
     Outcome iterate(const Values& base, double alpha, Values& z, Values& x, int most, bool careful);
 
     System& system_;
     Scales& scales_;
     double tolerance_;
-    Values previous_, r_, trial_, w_, held_;
+    Values previous_, r_, trial_, w_, held_, before_;
     double factoredAlpha_ = -1, sourceFactor_ = 1, contraction_ = 0.1;
     std::size_t worst_ = 0;
     std::int64_t iterations_ = 0;
