@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <cmath>
 #include <filesystem>
+#include <iterator>
+#include <sstream>
 
 #include <fmt/format.h>
 
@@ -16,9 +18,19 @@ namespace {
 
 constexpr std::size_t mostPoints = 1'000'000;
 
-/// "0 0, 1m 5": pairs of time and value.
-Result<std::vector<TablePoint>> readPoints(const std::string& text, std::string_view unitBefore,
-                                           std::string_view unit) {
+std::vector<std::string> words(const std::string& text) {
+    std::istringstream in(text);
+    return {std::istream_iterator<std::string>(in), {}};
+}
+bool allNumbers(const std::vector<std::string>& words) {
+    return std::all_of(words.begin(), words.end(), [](const std::string& word) {
+        return static_cast<bool>(evaluateField(word, Unit{}, {}));
+    });
+}
+
+/// "0 0, 1m 5": pairs of time and value, or a time with a value in each column.
+Result<std::vector<TablePoint>> readPoints(const std::string& text, std::string_view unitBefore, std::string_view unit,
+                                           int column) {
     std::vector<TablePoint> points;
     std::size_t start = 0;
     while (start <= text.size()) {
@@ -35,15 +47,25 @@ Result<std::vector<TablePoint>> readPoints(const std::string& text, std::string_
             return Error{ErrorCode::syntax, fmt::format("'{}' has no value behind the time", pair.substr(first))};
         auto t = evaluateField(pair.substr(first, gap - first), *findUnit(unitBefore), {});
         if (!t) return t.error();
-        auto value = evaluateField(pair.substr(gap + 1), *findUnit(unit), {});
+        std::string typed = pair.substr(gap + 1);
+        // One value may be an expression with spaces; of several, each stands by itself.
+        if (const auto columns = words(typed); columns.size() > 1 && (column > 1 || allNumbers(columns))) {
+            if (columns.size() < static_cast<std::size_t>(column))
+                return Error{ErrorCode::range,
+                             fmt::format("point {} has no value in column {}", points.size() + 1, column)};
+            typed = columns[static_cast<std::size_t>(column - 1)];
+        } else if (column > 1) {
+            return Error{ErrorCode::range, fmt::format("point {} has no value in column {}", points.size() + 1, column)};
+        }
+        auto value = evaluateField(typed, *findUnit(unit), {});
         if (!value) return value.error();
         points.push_back({*t, *value});
     }
     return points;
 }
 
-/// Lines of "time, value" with any further columns left out; one heading line is passed over.
-Result<std::vector<TablePoint>> readTable(const std::string& name, const ProjectFolder& folder) {
+/// Lines of "time, value, value ..."; one heading line is passed over.
+Result<std::vector<TablePoint>> readTable(const std::string& name, const ProjectFolder& folder, int column) {
     constexpr std::size_t mostBytes = std::size_t{64} << 20;
     auto text = folder.read(name, mostBytes);
     if (!text) return text.error();
@@ -56,14 +78,20 @@ Result<std::vector<TablePoint>> readTable(const std::string& name, const Project
         std::replace(line.begin(), line.end(), ';', ',');
         if (line.find_first_not_of(" \t\r,") == std::string::npos) continue;
         const std::size_t comma = line.find(',');
-        const std::string_view first = std::string_view(line).substr(0, comma),
-                               second = comma == std::string::npos ? "" : std::string_view(line).substr(comma + 1);
+        const std::string_view first = std::string_view(line).substr(0, comma);
+        std::string_view behind = comma == std::string::npos ? "" : std::string_view(line).substr(comma + 1);
+        for (int k = 1; k < column; ++k) {
+            const std::size_t next = behind.find(',');
+            behind = next == std::string_view::npos ? "" : behind.substr(next + 1);
+        }
         std::string_view rest;
-        const auto t = numberIn(trimmed(first), &rest), value = numberIn(trimmed(second), &rest);
+        const auto t = numberIn(trimmed(first), &rest), value = numberIn(trimmed(behind), &rest);
         if (!t || !value) {
             if (points.empty() && number == 1) continue;
-            return Error{ErrorCode::syntax, fmt::format("{}, line {}: a time and a value were expected",
-                                                        std::filesystem::path(name).filename().string(), number)};
+            const std::string where = fmt::format("{}, line {}", std::filesystem::path(name).filename().string(), number);
+            return Error{ErrorCode::syntax,
+                         column > 1 ? fmt::format("{}: a time and a value in column {} were expected", where, column)
+                                    : where + ": a time and a value were expected"};
         }
         points.push_back({*t, *value});
         if (points.size() > mostPoints)
@@ -75,8 +103,8 @@ Result<std::vector<TablePoint>> readTable(const std::string& name, const Project
 }  // namespace
 
 Result<std::vector<TablePoint>> pointsOf(const std::string& text, std::string_view before, std::string_view unit,
-                                         const ProjectFolder& folder) {
-    auto points = text.ends_with(".csv") ? readTable(text, folder) : readPoints(text, before, unit);
+                                         const ProjectFolder& folder, int column) {
+    auto points = text.ends_with(".csv") ? readTable(text, folder, column) : readPoints(text, before, unit, column);
     if (!points) return points.error();
     if (points->empty()) return Error{ErrorCode::range, "there are no points"};
     for (std::size_t i = 0; i < points->size(); ++i) {

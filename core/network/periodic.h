@@ -9,6 +9,22 @@
 
 namespace hedgerow {
 
+/// Periods from an instant on, and before it. Each is counted from the tick nearest to its start.
+struct Periods {
+    FineTime period, start;
+    /// @param period, start  s
+    static Periods of(double period, double start) {
+        return {toFinePeriod(static_cast<long double>(period)), toFine(static_cast<long double>(start))};
+    }
+    /// The start of the period that holds t; that period ends after t even when both round to it.
+    FineTime begin(Tick t) const {
+        const FineTime since = toFine(t) - start;
+        FineTime k = since >= 0 ? since / period : -((-since + period - 1) / period);
+        while (toTick(start + (k + 1) * period) <= t) ++k;
+        return start + k * period;
+    }
+};
+
 /// A level that is high from `on` to `off` (fractions of a period, off may exceed one) in every period.
 class PeriodicInterval {
 public:

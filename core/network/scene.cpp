@@ -4,6 +4,7 @@
 #include <cmath>
 #include <map>
 #include <numbers>
+#include <optional>
 
 #include <fmt/format.h>
 
@@ -15,7 +16,8 @@ namespace hedgerow {
 namespace {
 
 constexpr std::size_t mostStretches = 10'000;
-constexpr int rampSteps = 64;  ///< of a ramp of what can only step
+constexpr int rampSteps = 64;       ///< of a ramp of what can only step
+constexpr int mostRampSteps = 2000;
 
 Error about(const SceneEvent& event, Error error, const char* field) {
     error.message = fmt::format("event \"{}\": {}", eventText(event), error.message);
@@ -30,7 +32,8 @@ struct Target {
     const PartKind* kind = nullptr;
     const ParameterKind* parameter = nullptr;  ///< of a part; null for a parameter of the project
     std::string part, key;
-    bool steps = false;  ///< its ramp is a staircase
+    bool steps = false;      ///< its ramp is a staircase
+    int pieces = rampSteps;  ///< of it
 };
 
 class Planner {
@@ -77,7 +80,11 @@ public:
             target->steps = event.until > event.at && onlySteps(scene_.events[event.index].target);
             targets[event.index] = *target;
             if (event.until > event.at && !target->steps) ramped.push_back(scene_.events[event.index].target);
-            const int pieces = target->steps ? rampSteps : 1;
+            if (target->steps) {
+                target->pieces = piecesOf(*target, scene_.events[event.index], event.until - event.at);
+                targets[event.index].pieces = target->pieces;
+            }
+            const int pieces = target->steps ? target->pieces : 1;
             for (int k = 0; k <= pieces; ++k)
                 if (const Tick cut = toTicks(event.at + (event.until - event.at) * k / pieces); cut < end)
                     cuts.push_back(cut);
@@ -91,14 +98,15 @@ public:
         std::map<std::string, std::string> now;       // what each target is at the start of a stretch
         std::map<std::string, const TimedEvent*> on;  // the ramps that are on their way
         std::map<std::string, double> before;         // values ramps started from
-        std::map<std::string, double> turned;         // phases that keep sines without a jump, by part
+        Waves waves(*this, *timed);
         for (std::size_t k = 0; k < cuts.size(); ++k) {
             Stretch stretch{cuts[k], k + 1 < cuts.size() ? cuts[k + 1] : end, {}, {}};
             const auto valueDuring = [&](const TimedEvent& event, Tick t) {
                 double part = (toSeconds(t) - event.at) / (event.until - event.at);
                 const Target& target = targets[event.index];
                 // In steps: each stretch has the value of its middle.
-                if (target.steps && part < 1) part = (std::floor(part * rampSteps + 1e-6) + 0.5) / rampSteps;
+                if (target.steps && part < 1)
+                    part = (std::floor(part * target.pieces + 1e-6) + 0.5) / target.pieces;
                 const double from = before[scene_.events[event.index].target],
                              to = *valueOf(target, scene_.events[event.index].value);
                 return text(target, part >= 1 ? to : from + std::clamp(part, 0.0, 1.0) * (to - from));
@@ -122,14 +130,12 @@ public:
                     now[about.target] = valueDuring(event, stretch.from);
                 } else {
                     now[about.target] = about.value;
-                    keepPhase(target, was, about.value, toSeconds(stretch.from), turned);
                 }
             }
             for (auto it = on.begin(); it != on.end();)
                 it = toTicks(it->second->until) <= stretch.from ? on.erase(it) : std::next(it);
             stretch.changes.sets = {now.begin(), now.end()};
-            for (const auto& [part, phase] : turned)
-                stretch.changes.sets.emplace_back(part + ".phase", fmt::format("{}", phase));
+            if (auto sound = waves.goOn(stretch.changes.sets, stretch.from); !sound) return sound.error();
             stretch.changes.ramped = ramped;
             stretch.changes.from = stretch.from;
             stretch.changes.to = stretch.to;
@@ -219,6 +225,15 @@ private:
         return own && !own->ramps;
     }
 
+    /// Steps of a ramp: of a frequency so many that its phase is never off by more than 1e-5 of a turn.
+    int piecesOf(const Target& target, const SceneEvent& event, double length) const {
+        if (target.unit != "Hz") return rampSteps;
+        const auto from = valueOf(target, target.present), to = valueOf(target, event.value);
+        if (!from || !to) return rampSteps;
+        const double pieces = std::sqrt(std::abs(*to - *from) * length / 8e-5);
+        return std::clamp(static_cast<int>(std::min(pieces, 1e6)), rampSteps, mostRampSteps);
+    }
+
     /// SI; a word counts as 0.
     Result<double> valueOf(const Target& target, const std::string& typed) const {
         if (target.parameter && (target.parameter->text || !target.parameter->choices.empty())) return 0.0;
@@ -232,18 +247,77 @@ private:
         return fmt::format("{}", value / (unit ? unit->scale : 1.0));
     }
 
-    /// When the frequency of a sine steps, its phase goes on from where it is.
-    void keepPhase(const Target& target, const std::string& was, const std::string& is, double t,
-                   std::map<std::string, double>& turned) const {
-        if (target.key != "f" || !target.kind || target.kind->group != "Sources" ||
-            !target.kind->findParameter("phase"))
-            return;
-        const auto before = valueOf(target, was), after = valueOf(target, is);
-        const auto phase = partValue(*flat_.project.findPart(target.part), *target.kind, "phase", parameters_.lookup());
-        if (!before || !after || !phase) return;
-        const auto known = turned.try_emplace(target.part, *phase * 180 / std::numbers::pi).first;
-        known->second = std::remainder(known->second + 360 * (*before - *after) * t, 360.0);
-    }
+    /// Waves whose frequency changes go on without a jump: their phase or delay is turned by what the old frequency
+    /// would have made of the time until then. Changes of the phase itself add to that.
+    class Waves {
+    public:
+        Waves(const Planner& planner, const std::vector<TimedEvent>& events)
+            : planner_(planner), parameters_(planner.project_) {
+            std::vector<std::string> targets;
+            for (const TimedEvent& event : events) targets.push_back(planner.scene_.events[event.index].target);
+            const Moving moving = movingWith(targets, planner.flat_.project.parameters);
+            for (const Part& part : planner.flat_.project.sheet().parts) {
+                const PartKind& kind = *planner.library_.catalogue().find(part.kind);
+                const ParameterKind *const f = kind.findParameter("f"), *const phase = kind.findParameter("phase"),
+                                   *const delay = kind.findParameter("delay");
+                if (!f || f->unit != "Hz" || !(phase || delay)) continue;
+                const bool named = std::any_of(targets.begin(), targets.end(), [&](const std::string& target) {
+                    return target == part.name + ".f" || target == std::string(withoutOfThree(part.name)) + ".f";
+                });
+                if (!named && !moves(part, *f, moving)) continue;
+                waves_.push_back({part, &kind, phase ? phase : delay});
+            }
+        }
+        /// Adds what keeps the waves to the sets of the stretch that begins at `from`.
+        Status goOn(Changes::List& sets, Tick from) {
+            if (waves_.empty()) return {};
+            Project now = parameters_;
+            setParameters(now, sets);
+            const ParameterTable table(now.parameters);
+            const double t = toSeconds(from);
+            for (Wave& wave : waves_) {
+                Part part = wave.part;
+                for (const auto& [target, text] : sets)
+                    for (const std::string_view name : {std::string_view(part.name), withoutOfThree(part.name)})
+                        for (const std::string& key : {std::string("f"), wave.place->key})
+                            if (target == fmt::format("{}.{}", name, key)) part.values.set(key, text);
+                const auto f = partValue(part, *wave.kind, "f", table.lookup());
+                const auto place = partValue(part, *wave.kind, wave.place->key, table.lookup());
+                if (!f) return f.error();
+                if (!place) return place.error();
+                const bool pulses = wave.place->key == "delay", angle = wave.place->unit == "deg";
+                if (wave.f && *wave.f != *f) {
+                    if (!pulses) {
+                        wave.turned += (*wave.f - *f) * t * (angle ? 1 : -1);  // in periods
+                        wave.turned -= std::floor(wave.turned);
+                    } else if (t >= *place + wave.turned) {
+                        // The period that is on its way began so much earlier.
+                        const double since = (t - *place - wave.turned) * *wave.f;
+                        wave.turned = t - (since - std::floor(since)) / *f - *place;
+                    }
+                }
+                wave.f = *f;
+                if (wave.turned == 0) continue;
+                const double shown = pulses  ? *place + wave.turned
+                                     : angle ? (*place * 180 / std::numbers::pi) + 360 * wave.turned
+                                             : *place + wave.turned;
+                sets.emplace_back(part.name + "." + wave.place->key, fmt::format("{}", shown));
+            }
+            return {};
+        }
+
+    private:
+        struct Wave {
+            Part part;
+            const PartKind* kind;
+            const ParameterKind* place;  ///< phase or delay
+            std::optional<double> f = {};
+            double turned = 0;  ///< periods; of a delay s
+        };
+        const Planner& planner_;
+        Project parameters_;
+        std::vector<Wave> waves_;
+    };
 
     const Scene& scene_;
     const Project& project_;

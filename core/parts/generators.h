@@ -37,37 +37,51 @@ public:
     struct Shape {
         double low, high, period, delay, duty, rise, fall;
     };
+    /// @pre rise <= duty * period, fall <= (1 - duty) * period
     explicit PulseGenerator(const Shape& shape)
         : shape_(shape),
-          rising_(shape.period, shape.delay, 0, shape.rise / shape.period),
-          top_(shape.period, shape.delay, shape.rise / shape.period, shape.duty),
-          falling_(shape.period, shape.delay, shape.duty, shape.duty + shape.fall / shape.period) {}
+          periods_(Periods::of(shape.period, shape.delay)),
+          top_(toFine(static_cast<long double>(shape.rise))),
+          end_(toFine(static_cast<long double>(shape.duty) * static_cast<long double>(shape.period))),
+          low_(end_ + toFine(static_cast<long double>(shape.fall))) {
+        // What is rounded may not reach beyond a period.
+        end_ = std::min(end_, periods_.period);
+        top_ = std::min(top_, end_);
+        low_ = std::min(low_, periods_.period);
+    }
     int size() const override { return 2; }
     void valueAt(Tick t, std::span<double> w) const override {
         const double swing = shape_.high - shape_.low;
         w[0] = shape_.low;
         w[1] = 0;
         if (t < toTicks(shape_.delay)) return;
-        if (shape_.duty > 0 && top_.high(t)) {
-            w[0] = shape_.high;
-        } else if (rising_.high(t)) {
+        const FineTime begin = periods_.begin(t);
+        if (t < toTick(begin + top_)) {
             w[1] = swing / shape_.rise;
-            w[0] = shape_.high - w[1] * toSeconds(rising_.next(t) - t);
-        } else if (falling_.high(t)) {
+            w[0] = shape_.low + w[1] * toSeconds(t - toTick(begin));
+        } else if (t < toTick(begin + end_)) {
+            w[0] = shape_.high;
+        } else if (t < toTick(begin + low_)) {
             w[1] = -swing / shape_.fall;
-            w[0] = shape_.low - w[1] * toSeconds(falling_.next(t) - t);
+            w[0] = shape_.high + w[1] * toSeconds(t - toTick(begin + end_));
         }
     }
     void dynamics(std::span<double> s) const override { s[1] = 1.0; }
     Tick nextBreak(Tick t) const override {
         const Tick start = toTicks(shape_.delay);
         if (t < start) return start;
-        return std::min({rising_.next(t), top_.next(t), falling_.next(t)});
+        const bool always = top_ == 0 && end_ == periods_.period, never = low_ == 0;
+        if (always || never) return neverTick;
+        const FineTime begin = periods_.begin(t);
+        for (const FineTime offset : {top_, end_, low_, periods_.period})
+            if (const Tick edge = toTick(begin + offset); edge > t) return edge;
+        return neverTick;
     }
 
 private:
     Shape shape_;
-    PeriodicInterval rising_, top_, falling_;
+    Periods periods_;
+    FineTime top_, end_, low_;  ///< where the top, the fall and the low level begin
 };
 
 }  // namespace hedgerow::parts

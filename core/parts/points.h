@@ -2,21 +2,33 @@
 // Sources along points.
 
 #include <algorithm>
+#include <optional>
 #include <vector>
 
 #include "base/time.h"
 #include "model/points.h"
-#include "network/network.h"
+#include "network/periodic.h"
 
 namespace hedgerow::parts {
 
-/// (value, slope) along the points.
+/// (value, slope) along points.
 class PointsGenerator final : public SourceGenerator {
 public:
-    /// @param period  0 for once
-    PointsGenerator(std::vector<TablePoint> points, bool straight, double period)
-        : points_(std::move(points)), straight_(straight), period_(period > 0 ? toFinePeriod(static_cast<long double>(period)) : FineTime{0}) {
-        for (const TablePoint& p : points_) offsets_.push_back(toFine(static_cast<long double>(p.t)));
+    struct Shape {
+        std::vector<TablePoint> points;  ///< rising in time; at least one
+        bool straight = true;            ///< lines between points; else each value is held until the next
+        double period = 0;               ///< s, 0 for once: points from 0 to the period repeat
+    };
+    explicit PointsGenerator(Shape shape) : points_(std::move(shape.points)), straight_(shape.straight) {
+        if (shape.period > 0) {
+            periods_ = Periods::of(shape.period, 0);
+            cut(shape.period);
+        }
+        for (const TablePoint& p : points_) {
+            FineTime offset = toFine(static_cast<long double>(p.t));
+            if (periods_) offset = p.t == shape.period ? periods_->period : std::min(offset, periods_->period);
+            offsets_.push_back(offset);
+        }
     }
     int size() const override { return 2; }
     void dynamics(std::span<double> s) const override { s[1] = 1.0; }
@@ -38,11 +50,28 @@ public:
         const FineTime start = startOf(t);
         const std::size_t next = firstAfter(t, start);
         if (next < points_.size()) return toTick(start + offsets_[next]);
-        return period_ > 0 ? toTick(start + period_ + std::max<FineTime>(offsets_.front(), 0)) : neverTick;
+        return periods_ ? toTick(start + periods_->period) : neverTick;
     }
 
 private:
-    FineTime startOf(Tick t) const { return period_ > 0 ? toFine(t) / period_ * period_ : FineTime{0}; }
+    /// Leaves what lies in one period: a line that leads out of it ends with it.
+    void cut(double period) {
+        std::vector<TablePoint> kept;
+        for (std::size_t i = 0; i < points_.size(); ++i) {
+            const TablePoint& p = points_[i];
+            const TablePoint* const before = i > 0 ? &points_[i - 1] : nullptr;
+            const auto between = [&](double t) {
+                return straight_ ? before->value + (p.value - before->value) * (t - before->t) / (p.t - before->t)
+                                 : before->value;
+            };
+            if (before && before->t < 0 && p.t > 0) kept.push_back({0, between(0)});
+            if (before && before->t < period && p.t > period && straight_) kept.push_back({period, between(period)});
+            if (p.t >= 0 && p.t <= period) kept.push_back(p);
+        }
+        if (kept.empty()) kept.push_back({0, points_.back().t < 0 ? points_.back().value : points_.front().value});
+        points_ = std::move(kept);
+    }
+    FineTime startOf(Tick t) const { return periods_ ? periods_->begin(t) : FineTime{0}; }
     std::size_t firstAfter(Tick t, FineTime start) const {
         return static_cast<std::size_t>(
             std::partition_point(offsets_.begin(), offsets_.end(), [&](FineTime o) { return toTick(start + o) <= t; }) -
@@ -51,7 +80,7 @@ private:
     std::vector<TablePoint> points_;
     std::vector<FineTime> offsets_;
     bool straight_;
-    FineTime period_;
+    std::optional<Periods> periods_;
 };
 
 }  // namespace hedgerow::parts

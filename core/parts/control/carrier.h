@@ -2,7 +2,7 @@
 // Carriers as running waves between 0 and 1.
 
 #include "base/time.h"
-#include "network/network.h"
+#include "network/periodic.h"
 
 namespace hedgerow::parts {
 
@@ -16,12 +16,11 @@ public:
     CarrierWave(Carrier carrier, double period, double start)
         : carrier_(carrier),
           seconds_(period),
-          period_(toFinePeriod(static_cast<long double>(period))),
-          start_(toFine(static_cast<long double>(start))) {}
+          periods_(Periods::of(period, start)) {}
     int size() const override { return 2; }
     void dynamics(std::span<double> s) const override { s[1] = 1.0; }
     void valueAt(Tick t, std::span<double> w) const override {
-        const double part = toSeconds(t - toTick(begin(t))) / seconds_;
+        const double part = toSeconds(t - toTick(periods_.begin(t))) / seconds_;
         const bool falls = carrier_ == Carrier::fallingSaw || (carrier_ == Carrier::triangle && t < middle(t));
         const double steep = carrier_ == Carrier::triangle ? 2.0 : 1.0;
         w[1] = (falls ? -steep : steep) / seconds_;
@@ -29,21 +28,14 @@ public:
     }
     Tick nextBreak(Tick t) const override {
         if (carrier_ == Carrier::triangle && t < middle(t)) return middle(t);
-        return toTick(begin(t) + period_);
+        return toTick(periods_.begin(t) + periods_.period);
     }
 
 private:
-    /// The start of the period that holds t; that period ends after t even when both round to it.
-    FineTime begin(Tick t) const {
-        const FineTime since = toFine(t) - start_;
-        FineTime k = since >= 0 ? since / period_ : -((-since + period_ - 1) / period_);
-        while (toTick(start_ + (k + 1) * period_) <= t) ++k;
-        return start_ + k * period_;
-    }
-    Tick middle(Tick t) const { return toTick(begin(t) + period_ / 2); }
+    Tick middle(Tick t) const { return toTick(periods_.begin(t) + periods_.period / 2); }
     Carrier carrier_;
     double seconds_;
-    FineTime period_, start_;
+    Periods periods_;
 };
 
 }  // namespace hedgerow::parts

@@ -84,6 +84,80 @@ public:
     }
 };
 
+/// Values of a table, each held until the next.
+class HeldPoints final : public SignalBlock {
+public:
+    HeldPoints(std::vector<TablePoint> points, double period)
+        : period_(period), wave_({std::move(points), false, period}) {}
+    Tick nextInstant(Tick t, std::span<const double>) const override { return wave_.nextBreak(t); }
+    void evaluate(Tick t, std::span<const double>, std::span<double> out) const override { out[0] = valueAt(t); }
+    std::optional<SignalCycle> cycle(std::span<const double>) const override {
+        if (period_ <= 0) return {};
+        const Periods periods = Periods::of(period_, 0);
+        SignalCycle cycle{0, periods.period, {}};
+        // As the second period has them: the first begins with the run.
+        const Tick start = toTick(periods.period);
+        for (Tick t = start; t < toTick(2 * periods.period); t = wave_.nextBreak(t))
+            cycle.edges.push_back({std::clamp<FineTime>(toFine(t) - periods.period, 0, periods.period - 1), {valueAt(t)}});
+        return cycle;
+    }
+
+private:
+    double valueAt(Tick t) const {
+        double w[2];
+        wave_.valueAt(t, w);
+        return w[0];
+    }
+    double period_;
+    PointsGenerator wave_;
+};
+
+/// Points over time: a running signal, or a held one that may be a gate.
+class PointsSignal final : public SignalPart {
+public:
+    PointsSignal()
+        : SignalPart(
+              {"signal-points",
+               "Table signal",
+               "K",
+               {"signal table", "signal profile", "pattern"},
+               "Follows points over time",
+               "Pairs of time and value, rising in time: '0 0, 1m 5, 3m 5', or the name of a CSV file with a time in "
+               "seconds and a value on each line. Two points of one time make a jump. With a period they repeat. Held "
+               "values change in steps and may drive gates. A table with several values behind each time, '0 1 0, 1m 0 "
+               "1', serves several parts: each takes its column.",
+               {},
+               {"y"},
+               "y(t)",
+               {textOf("points", "points, or a CSV file", "0 0, 1m 1"),
+                choiceOf("between", "between points", {"straight", "held"}),
+                StepSignal::time("period", "period", "T", "0"), column()},
+               "y by straight lines, or held from point to point",
+               "definition",
+               "Control",
+               false}) {}
+    bool outputsRun(const SignalSurroundings& around) const override { return around.choice("between") != "held"; }
+    void elaborate(NetworkBuilder& b) const override {
+        auto points = pointsOf(b.text("points"), "s", "", b.folder(), static_cast<int>(b.value("column")));
+        if (!points) b.refuse("points", points.error().message), points = std::vector<TablePoint>{{0, 0}};
+        if (b.choice("between") == "held") {
+            b.addSignalBlock(std::make_unique<HeldPoints>(std::move(*points), b.value("period")), {}, {b.signal("y")});
+        } else {
+            const int at = b.column("y"), source = b.addSource(std::make_unique<PointsGenerator>(
+                                              PointsGenerator::Shape{std::move(*points), true, b.value("period")}));
+            b.addElement(std::make_unique<WaveElement>(b.partName(), at, source, 1.0, 0.0));
+        }
+        offerOutputs(b);
+    }
+
+private:
+    static ParameterKind column() {
+        ParameterKind p = number("column", "column of the table", "", "1");
+        p.least = 1, p.most = 1000;
+        return p;
+    }
+};
+
 /// A quantity of the circuit as a running signal.
 class Probe final : public SignalPart {
 public:
@@ -200,6 +274,7 @@ void registerSignals(PartLibrary& library) {
     library.add(std::make_unique<StepSignal>());
     library.add(std::make_unique<Probe>());
     library.add(std::make_unique<Task>());
+    library.add(std::make_unique<PointsSignal>());
     for (const bool voltage : {true, false}) library.add(std::make_unique<FollowingSource>(voltage));
     const auto add = [&](const SignalKind& kind, WavePart::Make make) {
         library.add(std::make_unique<WavePart>(kind, std::move(make)));
@@ -218,9 +293,8 @@ void registerSignals(PartLibrary& library) {
          "y = y_0 + (y_1 − y_0)(t − t_0)/t_d"},
         [](const NetworkBuilder& b) -> WavePart::Wave {
             const double start = b.value("start");
-            return {std::make_unique<PointsGenerator>(
-                std::vector<TablePoint>{{start, b.value("from")}, {start + b.value("duration"), b.value("to")}}, true,
-                0.0)};
+            return {std::make_unique<PointsGenerator>(PointsGenerator::Shape{
+                {{start, b.value("from")}, {start + b.value("duration"), b.value("to")}}})};
         });
     add({"signal-sine",
          "Running sine",
@@ -239,28 +313,6 @@ void registerSignals(PartLibrary& library) {
         [](const NetworkBuilder& b) -> WavePart::Wave {
             return {std::make_unique<SineGenerator>(b.value("f"), b.value("phase")), b.value("peak"),
                     b.value("offset")};
-        });
-    add({"signal-points",
-         "Table signal",
-         "K",
-         {"signal table", "signal profile", "pattern"},
-         "Follows points over time",
-         "Pairs of time and value, rising in time: '0 0, 1m 5, 3m 5', or the name of a CSV file with a time in seconds "
-         "and a value on each line. Two points of one time make a jump. With a period they repeat.",
-         {},
-         {"y"},
-         "y(t)",
-         {textOf("points", "points, or a CSV file", "0 0, 1m 1"),
-          choiceOf("between", "between points", {"straight", "held"}), StepSignal::time("period", "period", "T", "0")},
-         "y by straight lines"},
-        [](const NetworkBuilder& b) -> WavePart::Wave {
-            auto points = pointsOf(b.text("points"), "s", "", b.folder());
-            if (!points) b.refuse("points", points.error().message), points = std::vector<TablePoint>{{0, 0}};
-            const double period = b.value("period");
-            std::vector<TablePoint> list = *points;
-            if (period > 0) std::erase_if(list, [&](const TablePoint& p) { return p.t < 0 || p.t >= period; });
-            if (list.empty()) list = {{0, 0}};
-            return {std::make_unique<PointsGenerator>(std::move(list), b.choice("between") == "straight", period)};
         });
     add({"carrier",
          "Carrier",

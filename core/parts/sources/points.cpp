@@ -80,11 +80,8 @@ public:
     void elaborate(NetworkBuilder& b) const override {
         auto points = pointsOf(b.text("points"), "s", voltage_ ? "V" : "A", b.folder());
         std::vector<TablePoint> list = points ? *points : std::vector<TablePoint>{{0, 0}};  // the checks ran before
-        const double period = b.value("period");
-        if (period > 0) std::erase_if(list, [&](const TablePoint& p) { return p.t < 0 || p.t >= period; });
-        if (list.empty()) list = {{0, 0}};
-        const int source =
-            b.addSource(std::make_unique<PointsGenerator>(std::move(list), b.choice("between") == "straight", period));
+        const int source = b.addSource(std::make_unique<PointsGenerator>(PointsGenerator::Shape{
+            std::move(list), b.choice("between") == "straight", b.value("period")}));
         const int branch = b.addBranch(), from = b.node(voltage_ ? "p" : "a"), to = b.node(voltage_ ? "n" : "b");
         b.addElement(std::make_unique<DrivenElement>(b.partName(), branch, from, to, voltage_, source));
         b.offerBranch(branch, from, to);

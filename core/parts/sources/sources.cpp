@@ -259,7 +259,7 @@ private:
                      .symbol = "t_d",
                      .unit = "s",
                      .standard = "0",
-                     .least = 0,
+                     .least = -longestRunSeconds,
                      .most = longestRunSeconds},
                     {.key = "rise", .label = "rise time", .symbol = "t_r", .unit = "s", .standard = "0", .least = 0},
                     {.key = "fall", .label = "fall time", .symbol = "t_f", .unit = "s", .standard = "0", .least = 0}};
