@@ -268,6 +268,7 @@ void SheetView::hang(const Entry& entry) {
     hanging_ = Part{};
     hanging_.kind = entry.kind->id;
     hanging_.values = entry.values;
+    hanging_.rung = entry.kind->placedAt;
     // Values of a higher rung put the part on that rung.
     for (const auto& [key, text] : entry.values.all())
         if (const ParameterKind* parameter = entry.kind->findParameter(key); parameter && !parameter->rating)

@@ -80,6 +80,7 @@ struct PartKind {
     Point labelAt{24, -8};  ///< where name and value stand when the part is not turned
     std::string group;      ///< heading on the shelf
     std::string mark = {};  ///< text in the middle of the symbol, in textbook notation; it stays upright
+    int placedAt = 1;       ///< rung of a new one
     bool module = false;    ///< made from a sheet of the project: drawn with its title and the names of its pins
 
     const ParameterKind* findParameter(std::string_view key) const;

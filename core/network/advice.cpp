@@ -5,9 +5,11 @@
 #include <map>
 #include <optional>
 #include <set>
+#include <tuple>
 
 #include <fmt/format.h>
 
+#include "base/formula.h"
 #include "model/quantity.h"
 
 namespace hedgerow {
@@ -28,6 +30,7 @@ public:
         deadTimes();
         lateMeasurements();
         setPointsBelowTheirInput();
+        tangents();
         units();
         return std::move(found_);
     }
@@ -49,6 +52,48 @@ private:
         for (const Part& part : sheet_.parts)
             if (part.kind == kind) found[std::minmax(net(part, 0), net(part, 1))].push_back(&part);
         return found;
+    }
+
+    /// Formulas that act as their tangent, which is another law where they are curved.
+    void tangents() {
+        for (const Part& part : sheet_.parts) {
+            const PartKind* const kind = library_.catalogue().find(part.kind);
+            if (!kind || kind->placedAt <= 1 || part.rung >= kind->placedAt || !kind->findParameter("formula")) continue;
+            const std::string* const typed = part.values.find("formula");
+            const auto names = [&](const std::string& name) -> std::optional<double> {
+                const auto number = parameters_.value(name);
+                return number ? std::optional(number->value) : std::nullopt;
+            };
+            const auto formula = Formula::read(
+                typed ? *typed : kind->findParameter("formula")->standard,
+                {.number = [&](std::string_view text) { return evaluateField(std::string(text), Unit{}, parameters_.lookup()); },
+                 .constant = names,
+                 .input = [](const std::string& name) -> std::optional<std::size_t> {
+                     return name.size() == 1 && name[0] >= 'x' && name[0] <= 'z' ? std::optional<std::size_t>(name[0] - 'x')
+                                                                               : std::nullopt;
+                 }});
+            if (!formula || straight(*formula)) continue;
+            found_.push_back({ErrorCode::range,
+                              fmt::format("{} follows the tangent of its formula on rung {}, not the formula: put it on "
+                                          "rung {}",
+                                          part.name, part.rung, kind->placedAt),
+                              part.name,
+                              {},
+                              "formula"});
+        }
+    }
+    /// Whether the slopes of a formula are the same everywhere it is looked at.
+    static bool straight(const Formula& formula) {
+        const auto first = formula.at({});
+        for (const double at : {-3.7, -0.4, 0.011, 0.9, 5.3})
+            for (std::size_t i = 0; i < std::tuple_size_v<Formula::Slopes>; ++i) {
+                Formula::Slopes place{};
+                place[i] = at;
+                const auto there = formula.at(place);
+                for (std::size_t j = 0; j < place.size(); ++j)
+                    if (!(std::abs(there.slopes[j] - first.slopes[j]) <= 1e-9 * std::abs(first.slopes[j]))) return false;
+            }
+        return true;
     }
 
     /// Capacitors beside each other or beside a dc source, and inductors in one branch, that start at other values.

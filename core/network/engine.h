@@ -49,6 +49,9 @@ struct RunRequest {
     bool redistribute = false;
     /// Solves in long double, by finer steps and without shortcuts: to check another run against.
     bool reference = false;
+    /// Whether another network goes on from the end: what samples at that instant then sees this one, as it is just
+    /// before the other takes over.
+    bool goesOn = false;
     std::vector<Tick> instants = {};  ///< rising: at each of them a point is stored
     FixedStepping fixed = {};         ///< for an engine with a fixed step
 };

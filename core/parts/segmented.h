@@ -1,6 +1,7 @@
 #pragma once
 // Branches that are straight lines in pieces: switches, diodes and their kin as tables.
 
+#include <cmath>
 #include <optional>
 #include <vector>
 
@@ -21,6 +22,8 @@ struct Piece {
     std::vector<Bound> bounds = {};
     int gateOn = -1, gateOff = -1;  ///< pieces that follow when the gate turns; -1 for this one
     int gateOffReverse = -1;        ///< instead of gateOff when the current is negative; -1 for gateOff
+    int gateOffIdle = -1;           ///< instead of gateOff when the magnitude of the current is not above `idle`
+    double idle = 0;
     std::optional<Timeout> timeout = {};
 };
 
@@ -96,12 +99,15 @@ public:
 
     int gated(int segment, bool on, double sensed) const override {
         const Piece& p = piece(segment);
-        const int next = on ? p.gateOn : p.gateOffReverse >= 0 && sensed < 0 ? p.gateOffReverse : p.gateOff;
+        const int next = on                                                   ? p.gateOn
+                         : p.gateOffIdle >= 0 && std::abs(sensed) <= p.idle ? p.gateOffIdle
+                         : p.gateOffReverse >= 0 && sensed < 0              ? p.gateOffReverse
+                                                                            : p.gateOff;
         return next >= 0 ? next : segment;
     }
     Terms sense() const override {
         for (const Piece& p : pieces_)
-            if (p.gateOffReverse >= 0) return {{current_, 1.0}};
+            if (p.gateOffReverse >= 0 || p.gateOffIdle >= 0) return {{current_, 1.0}};
         return {};
     }
 

@@ -243,12 +243,14 @@ RunSummary Run::solve(const RunRequest& whole, RunSink& sink, const CancelToken&
     RunRequest request = whole;
     const auto end = [&](std::size_t next) { return next < later_.size() ? later_[next].first : whole.end; };
     request.end = end(0);
+    request.goesOn = !later_.empty();
     RunSummary summary = engine_->run(elaboration_.network, request, sink, cancel);
     for (std::size_t i = 0; i < later_.size() && summary.end == RunEnd::finished; ++i) {
         Standing standing = std::move(summary.standing);
         keepCharges(i == 0 ? elaboration_.network : later_[i - 1].second, later_[i].second, standing.states);
         request.from = std::make_shared<const Standing>(std::move(standing));
         request.end = end(i + 1);
+        request.goesOn = i + 1 < later_.size();
         addTo(summary, engine_->run(later_[i].second, request, sink, cancel));
     }
     return summary;

@@ -65,6 +65,10 @@ RunSummary Run::solve() {
             if (++sinceProgress % 16 == 0) sink_.progress(t_);
         }
     }
+    if (request_.goesOn && !error_ && !stopped_ && t_ >= request_.end && clock_.next() <= t_) {
+        clock_.advance(t_, [this](int column) { return now_.z[static_cast<std::size_t>(column)]; });
+        if (clock_.error()) fail(*clock_.error());
+    }
     if (!recorder_.fault()) recorder_.flush();
     if (!error_) error_ = recorder_.fault();
     sink_.progress(t_);

@@ -37,7 +37,10 @@ Magnitudes<Real>::Magnitudes(const Frame<Real>& frame)
 
 template <class Real>
 void Magnitudes<Real>::seeSources(const Vector<Real>& y) {
-    for (int i = 0; i < frame_.sources; ++i) see(sources_(i), y(frame_.states + i));
+    // Instants are counted in ticks: by what a source moves within one its value is not known.
+    const Vector<Real> slopes = frame_.sourceDynamics * y.tail(frame_.sources);
+    for (int i = 0; i < frame_.sources; ++i)
+        see(sources_(i), std::max(std::abs(y(frame_.states + i)), std::abs(slopes(i)) * Real(tickSeconds) / quiet));
 }
 
 template <class Real>

@@ -58,6 +58,7 @@ RunSummary Run<Real>::solve() {
         if ((++looks_ % 32 == 0 || t_ >= request_.end) && !y_.allFinite()) fail(beyondNumbers(frame_, y_, t_));
         sink_.progress(t_);
     }
+    if (request_.goesOn && !stopped_ && clock_.next() <= t_) advanceClock();
     finish(summary);
     return summary;
 }

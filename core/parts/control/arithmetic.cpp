@@ -79,8 +79,11 @@ PieceLaw absolute() { return {1, {{{{1, 0}}, {}, {{{1, 0}, 1}}}, {{{-1, 0}}, {},
 
 /// 1 once a - b has risen above half the width, 0 once it has fallen below minus that.
 PieceLaw comparator(double width) {
+    // Without hysteresis a is not above b where both are the same, and stay so.
+    constexpr double above = 1e-10;
+    const double on = width > 0 ? width / 2 : above, off = width > 0 ? width / 2 : -above;
     return {2,
-            {{{{0, 0, 0}}, {}, {{{-1, 1, width / 2}, 1}}}, {{{0, 0, 1}}, {}, {{{1, -1, width / 2}, 0}}}},
+            {{{{0, 0, 0}}, {}, {{{-1, 1, on}, 1}}}, {{{0, 0, 1}}, {}, {{{1, -1, off}, 0}}}},
             {},
             true,
             width > 0};

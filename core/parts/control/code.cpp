@@ -77,6 +77,12 @@ public:
         for (const std::string& name : watched) watched_.push_back(program->main().find(name));
         machine_.stopAt(stop);
     }
+    /// The initial values that the code gives them.
+    void before(std::span<double> out) const override {
+        for (std::size_t i = 0; i < outputs_.size(); ++i) out[i] = machine_.value(*outputs_[i]);
+        for (std::size_t i = 0; i < watched_.size(); ++i)
+            out[out.size() - watched_.size() + i] = machine_.value(*watched_[i]);
+    }
     Status output(std::span<const double> in, std::span<double> out) override {
         for (std::size_t i = 0; i < inputs_.size(); ++i) machine_.set(*inputs_[i], in[i]);
         if (auto done = machine_.run(static_cast<double>(samples_++) * period_); !done) return done;

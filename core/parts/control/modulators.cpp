@@ -147,9 +147,9 @@ public:
         else if (!open && !natural)
             b.addSignalBlock(
                 std::make_unique<ProcessBlock>(
-                    [set = pulseSetting(b, [](std::size_t, std::span<const double> in) { return in[0]; })] {
-                        return std::make_unique<PulseProcess>(set);
-                    },
+                    [set = expecting(b.value("duty"), pulseSetting(b, [](std::size_t, std::span<const double> in) {
+                                         return in[0];
+                                     }))] { return std::make_unique<PulseProcess>(set); },
                     false),
                 {duty}, gates);
         else
@@ -160,6 +160,10 @@ public:
     bool joinsNets() const override { return false; }
 
 private:
+    static PulseProcess::Setting expecting(double duty, PulseProcess::Setting set) {
+        set.expected = {duty};
+        return set;
+    }
     /// A duty that stays, or changes in steps.
     static void cyclic(NetworkBuilder& b, std::vector<SignalInput> duty, const std::vector<int>& gates) {
         b.addSignalBlock(std::make_unique<ModulatorBlock>(

@@ -51,6 +51,7 @@ public:
         bool complements = true;             ///< outputs are g1 n1 g2 n2..., else g1 g2...
         /// The pulse of a channel for the inputs.
         std::function<Pulse(std::size_t channel, std::span<const double> inputs)> pulse;
+        std::vector<double> expected = {};  ///< inputs before the first look; 0 where there is none
         /// The period to come, s, for the inputs; empty when it is constant.
         std::function<double(std::span<const double> inputs)> nextPeriod = {};
     };
@@ -65,6 +66,13 @@ public:
             if (channel.start > 0) channel.start -= channel.period;
             channels_.push_back(std::move(channel));
         }
+    }
+    /// What a look at the start would give for the inputs that are expected: the circuit begins with these.
+    void before(std::span<double> outputs) override {
+        std::vector<double> inputs = set_.expected;
+        inputs.resize(std::max<std::size_t>(inputs.size(), mostInputs), 0.0);
+        PulseProcess trial = *this;
+        (void)trial.advance(0, inputs, outputs);
     }
     Status advance(Tick t, std::span<const double> inputs, std::span<double> outputs) override {
         for (std::size_t i = 0; i < channels_.size(); ++i) {
@@ -97,6 +105,7 @@ public:
     }
 
 private:
+    static constexpr std::size_t mostInputs = 16;
     struct Edge {
         Tick at;
         bool level;

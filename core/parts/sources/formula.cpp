@@ -141,6 +141,7 @@ public:
                     {"M -24 -92 L -24 92 L 24 92 L 24 -92 Z", Stroke::Weight::thin},
                     {"M 24 0 L 34 0", Stroke::Weight::thin},
                     voltage_ ? Stroke{"M 48 -18 L 48 18"} : Stroke{"M 48 10 L 48 -10 M 48 10 L 44 3 M 48 10 L 52 3"}};
+        k.placedAt = 4;
         k.mark = "f";
         for (const PinKind& pin : k.pins)
             if (pin.at.x < 0)

@@ -12,6 +12,8 @@ using namespace parts;
 
 namespace {
 
+constexpr double noCurrent = 1e-9;  ///< A: at rung 1, where nothing is given, a thyristor latches above it
+
 /// Charge over C0 of a device that blocks both ways: a depletion layer for either sign.
 struct BothWays {
     DepletionCharge layer;
@@ -138,6 +140,9 @@ public:
         pieces[starting].gateOff = off;
         pieces[latched].bounds = {currentAbove(latches ? hold : knee * leak, latches ? starting : recoveringArmed)};
         pieces[latched].gateOff = held;
+        // Without a current it has not latched, although nothing has turned it off yet.
+        pieces[latched].gateOffIdle = off;
+        pieces[latched].idle = std::max(hold, noCurrent);
         pieces[recovering].bounds = {voltageBelow(knee, held)};
         pieces[recovering].gateOn = recoveringArmed;
         pieces[recoveringArmed].bounds = {voltageBelow(knee, latched)};
@@ -244,6 +249,8 @@ public:
         pieces[backward].gateOn = backwardArmed;
         pieces[forwardArmed].gateOff = forward;
         pieces[backwardArmed].gateOff = backward;
+        pieces[forwardArmed].gateOffIdle = pieces[backwardArmed].gateOffIdle = off;
+        pieces[forwardArmed].idle = pieces[backwardArmed].idle = std::max(knee * leak, noCurrent);
         addSegmented(b, b.node("a"), b.node("b"), std::move(pieces), b.signal("g"), {off, armed});
     }
 };

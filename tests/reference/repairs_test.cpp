@@ -1,0 +1,341 @@
+// Sources, scenes and control against closed forms, on every engine that takes the circuit: saws, periodic tables,
+// waves whose frequency changes, currents that are cut, samples at the instant of an event.
+
+#include <algorithm>
+#include <cmath>
+#include <functional>
+#include <numbers>
+
+#include "support/circuit.h"
+
+using namespace hedgerow;
+using namespace hedgerow::test;
+
+namespace {
+
+constexpr double turn = 2 * std::numbers::pi;
+const std::vector<std::string> engines = {"exact", "adaptive", "fixed"};
+
+Circuit by(Circuit circuit, const std::string& engine, const std::string& step = "1u") {
+    circuit.project().plans.front().engine = engine;
+    circuit.project().plans.front().fixed.step = step;
+    return circuit;
+}
+
+/// The largest difference from a law, away from the instants at which it jumps.
+double offBy(const Run& run, const std::string& quantity, const std::function<double(double)>& law,
+             const std::vector<double>& jumps = {}) {
+    const auto trace = run.trace(quantity);
+    if (!trace) return std::numeric_limits<double>::infinity();
+    double worst = 0;
+    for (std::size_t i = 0; i < trace->size(); ++i) {
+        const double t = toSeconds(trace->time(i));
+        if (std::any_of(jumps.begin(), jumps.end(), [&](double jump) { return std::abs(t - jump) < 1e-9; })) continue;
+        const double error = std::abs(trace->value(i) - law(t));
+        if (!(error <= worst)) worst = error;
+    }
+    return worst;
+}
+
+void event(Circuit& circuit, const std::string& at, const std::string& target, const std::string& value,
+           const std::string& over = "") {
+    SceneEvent e;
+    e.at = at, e.target = target, e.value = value, e.duration = over;
+    circuit.project().scenes.front().events.push_back(e);
+}
+
+TEST(Sources, SawsRiseAndFallThroughWholePeriods) {
+    for (const std::string& engine : engines) {
+        SCOPED_TRACE(engine);
+        for (const bool rises : {true, false}) {
+            Circuit c;
+            c.add("pulse-voltage", "V1", {"e", "0"},
+                  {{"low", "-1"},
+                   {"high", "1"},
+                   {"f", "50"},
+                   {"duty", rises ? "1" : "0"},
+                   {"rise", rises ? "20m" : "0"},
+                   {"fall", rises ? "0" : "20m"}})
+                .add("resistor", "R1", {"e", "0"}, {{"r", "1"}})
+                .plan("0.1");
+            const auto r = run(by(c, engine, "0.3m"));
+            ASSERT_TRUE(r);
+            ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
+            const auto law = [&](double t) { return (rises ? 1 : -1) * (2 * (50 * t - std::floor(50 * t)) - 1); };
+            EXPECT_LT(offBy(*r, "V1.v", law, {0.02, 0.04, 0.06, 0.08, 0.1}), 1e-9);
+            const Measures m = measures(*r, "V1.v", 0, 0.1);
+            EXPECT_NEAR(m.min, -1, 1e-9);
+            EXPECT_NEAR(m.max, 1, 1e-9);
+            EXPECT_NEAR(m.rms, 1 / std::sqrt(3), 1e-9);  // of any saw from -1 to 1
+        }
+    }
+}
+
+TEST(Sources, PeriodicTablesGoOnForAsLongAsTheyAreAsked) {
+    for (const std::string& engine : engines) {
+        SCOPED_TRACE(engine);
+        Circuit c;
+        c.add("points-current", "I1", {"0", "e"}, {{"points", "0 0, 1u 1, 2u 0"}, {"period", "2.5u"}})
+            .add("points-voltage", "V1", {"v", "0"}, {{"points", "0 0, 1u 5, 2u 3"}, {"period", "2u"}})
+            .add("resistor", "R1", {"e", "0"}, {{"r", "1"}})
+            .add("resistor", "R2", {"v", "0"}, {{"r", "1"}})
+            .plan("1m");
+        const auto r = run(by(c, engine, "0.13u"));
+        ASSERT_TRUE(r);
+        ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
+        EXPECT_NEAR(measures(*r, "R1.v", 0, 1e-3).mean, 0.4, 1e-6);  // an area of 1 us in each 2.5 us
+        // The last point lies at the end of the period: straight to it, and from there back to the first.
+        EXPECT_NEAR(measures(*r, "R2.v", 0, 1e-3).mean, (2.5 + 4) / 2, 1e-6);
+        EXPECT_NEAR(at(*r, "V1.v", 501.5e-6), 4, 1e-6);
+    }
+}
+
+TEST(Sources, TheFixedEngineLetsThemJumpAtTheirInstant) {
+    Circuit c;
+    c.add("pulse-voltage", "V1", {"e", "0"}, {{"high", "10"}, {"f", "1k"}, {"duty", "0.35"}, {"delay", "33u"}})
+        .add("resistor", "R1", {"e", "c"}, {{"r", "100"}})
+        .add("capacitor", "C1", {"c", "0"}, {{"c", "1u"}, {"v0", "0"}})
+        .plan("3m");
+    const auto exact = run(by(c, "exact")), fixed = run(by(c, "fixed", "10u"));
+    ASSERT_TRUE(exact && fixed);
+    const Measures a = measures(*exact, "R1.v", 0, 3e-3), b = measures(*fixed, "R1.v", 0, 3e-3);
+    EXPECT_NEAR(b.max, a.max, 0.01 * a.max);
+    EXPECT_NEAR(b.min, a.min, 0.01 * std::abs(a.min));
+    EXPECT_NEAR(measures(*fixed, "V1.v", 0, 3e-3).mean, measures(*exact, "V1.v", 0, 3e-3).mean, 1e-6);
+}
+
+TEST(FixedEngine, RefusesACurrentThatIsCutAndStartValuesThatContradict) {
+    Circuit cut;
+    cut.add("dc-voltage", "V1", {"in", "0"}, {{"level", "24"}})
+        .add("signal-step", "K1", {"g"}, {{"before", "1"}, {"after", "0"}, {"at", "5m"}})
+        .add("resistor", "R1", {"in", "a"}, {{"r", "4"}})
+        .add("inductor", "L1", {"a", "b"}, {{"l", "10m"}})
+        .add("switch", "S1", {"b", "0", "g"})
+        .plan("10m");
+    for (const std::string& engine : engines) {
+        const auto r = run(by(cut, engine, "10u"));
+        ASSERT_TRUE(r);
+        ASSERT_EQ(r->summary().end, RunEnd::failed) << engine;
+        EXPECT_EQ(r->summary().error->part, "L1") << engine;
+        EXPECT_EQ(r->summary().error->code, ErrorCode::connection) << engine;
+    }
+    // Behind an off-resistance it is no cut.
+    for (Part& part : cut.project().sheet().parts)
+        if (part.name == "S1") part.rung = 2;
+    const auto leaking = run(by(cut, "fixed", "10u"));
+    ASSERT_TRUE(leaking);
+    EXPECT_EQ(leaking->summary().end, RunEnd::finished) << leaking->summary().brief();
+
+    Circuit start;
+    start.add("dc-voltage", "V1", {"in", "0"}, {{"level", "24"}})
+        .add("capacitor", "C1", {"in", "0"}, {{"c", "1u"}, {"v0", "5"}})
+        .plan("1m");
+    for (const std::string& engine : engines) {
+        const auto r = run(by(start, engine, "10u"));
+        ASSERT_TRUE(r);
+        ASSERT_EQ(r->summary().end, RunEnd::failed) << engine;
+        EXPECT_EQ(r->summary().error->part, "C1") << engine;
+        EXPECT_EQ(r->summary().error->field, "v0") << engine;
+    }
+}
+
+/// A source or a signal with a wave, and its voltage V1.v or E1.v.
+Circuit wave(bool signal, const std::string& f = "50") {
+    Circuit c;
+    if (signal)
+        c.add("signal-sine", "K1", {"y"}, {{"peak", "1"}, {"f", f}})
+            .add("signal-voltage", "E1", {"e", "0", "y"});
+    else
+        c.add("sine-voltage", "K1", {"e", "0"}, {{"peak", "1"}, {"f", f}});
+    c.add("resistor", "R1", {"e", "0"}, {{"r", "1"}}).plan("60m", "1e-3");
+    return c;
+}
+
+TEST(Frequency, KeepsItsPhaseWhereItSteps) {
+    for (const bool signal : {false, true})
+        for (const bool parameter : {false, true}) {
+            Circuit c = wave(signal, parameter ? "fgrid" : "50");
+            if (parameter) c.project().parameters.push_back({.name = "fgrid", .value = "50", .unit = "Hz", .note = "", .extra = ""});
+            event(c, "25m", parameter ? "fgrid" : "K1.f", "60");
+            event(c, "43m", parameter ? "fgrid" : "K1.f", "30");
+            const auto r = run(c);
+            ASSERT_TRUE(r);
+            const auto law = [](double t) {
+                return std::sin(turn * (50 * std::min(t, 0.025) + 60 * std::clamp(t - 0.025, 0.0, 0.018) +
+                                        30 * std::max(t - 0.043, 0.0)));
+            };
+            EXPECT_LT(offBy(*r, "R1.v", law), 1e-9) << signal << parameter;
+        }
+}
+
+TEST(Frequency, AndPhaseMayBothStep) {
+    for (const bool phaseFirst : {true, false}) {
+        Circuit c = wave(false);
+        event(c, phaseFirst ? "15m" : "25m", "K1.phase", "30");
+        event(c, phaseFirst ? "25m" : "15m", "K1.f", "60");
+        const auto r = run(c);
+        ASSERT_TRUE(r);
+        const double stepsAt = phaseFirst ? 0.025 : 0.015, turnsAt = phaseFirst ? 0.015 : 0.025;
+        const auto law = [&](double t) {
+            return std::sin(turn * (50 * std::min(t, stepsAt) + 60 * std::max(t - stepsAt, 0.0)) +
+                            (t < turnsAt ? 0 : turn / 12));
+        };
+        EXPECT_LT(offBy(*r, "R1.v", law, {turnsAt}), 1e-9) << phaseFirst;
+    }
+}
+
+TEST(Frequency, ARampIsAChirp) {
+    for (const bool signal : {false, true}) {
+        Circuit c = wave(signal);
+        event(c, "10m", "K1.f", "150", "40m");
+        const auto r = run(c);
+        ASSERT_TRUE(r);
+        const auto law = [](double t) {
+            const double u = std::clamp(t - 0.01, 0.0, 0.04);
+            return std::sin(turn * (50 * std::min(t, 0.05) + 100 / 0.04 * u * u / 2 + 150 * std::max(t - 0.05, 0.0)));
+        };
+        EXPECT_LT(offBy(*r, "R1.v", law), 2e-4) << signal;
+    }
+}
+
+TEST(Frequency, APulseTrainGoesOnToo) {
+    Circuit c;
+    c.add("pulse-voltage", "V1", {"e", "0"}, {{"high", "1"}, {"f", "100"}, {"duty", "0.5"}})
+        .add("resistor", "R1", {"e", "0"}, {{"r", "1"}})
+        .plan("50m");
+    event(c, "22m", "V1.f", "200");
+    const auto r = run(c);
+    ASSERT_TRUE(r);
+    // A fifth of the period has passed at 22 ms: 0.3 of a period of 5 ms is left of the pulse.
+    EXPECT_NEAR(at(*r, "V1.v", 23.4e-3), 1, 1e-9);
+    EXPECT_NEAR(at(*r, "V1.v", 23.6e-3), 0, 1e-9);
+    EXPECT_NEAR(at(*r, "V1.v", 25.9e-3), 0, 1e-9);
+    EXPECT_NEAR(at(*r, "V1.v", 26.1e-3), 1, 1e-9);
+}
+
+TEST(Thyristor, LatchesOnlyWithACurrent) {
+    for (const std::string kind : {"thyristor", "triac"})
+        for (const std::string& engine : engines) {
+            SCOPED_TRACE(kind + ", " + engine);
+            Circuit c;
+            c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "100"}})
+                .add("signal-points", "KG", {"g"}, {{"points", "0 0, 0.1m 1, 0.2m 0, 1.5m 1, 1.6m 0"}, {"between", "held"}})
+                .add(kind, "T1", {"in", "a", "g"})
+                .add("signal-step", "KS", {"s"}, {{"at", "1m"}})
+                .add("switch", "S1", {"a", "b", "s"})
+                .add("resistor", "R1", {"b", "0"}, {{"r", "10"}})
+                .plan("2m");
+            const auto r = run(by(c, engine, "3u"));
+            ASSERT_TRUE(r);
+            ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
+            EXPECT_NEAR(at(*r, "R1.i", 1.2e-3), 0, 1e-6);  // it was fired while the load was open
+            EXPECT_NEAR(at(*r, "R1.i", 1.55e-3), 10, 1e-6);
+            EXPECT_NEAR(at(*r, "R1.i", 1.9e-3), 10, 1e-6);  // this time it has latched
+        }
+}
+
+TEST(Comparator, IsOffAgainWhereBothInputsAreTheSame) {
+    Circuit c;
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "10"}})
+        .add("signal-points", "K1", {"a"}, {{"points", "0 0, 1m 0, 1.1m 1, 2m 1, 2.1m 0"}})
+        .add("comparator", "CMP1", {"a", "", "q"})
+        .add("switch", "S1", {"in", "x", "q"})
+        .add("resistor", "R1", {"x", "0"}, {{"r", "1"}})
+        .plan("4m");
+    for (const std::string& engine : engines) {
+        const auto r = run(by(c, engine, "10u"));
+        ASSERT_TRUE(r);
+        ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
+        EXPECT_NEAR(at(*r, "R1.v", 0.5e-3), 0, 1e-6) << engine;
+        EXPECT_NEAR(at(*r, "R1.v", 1.5e-3), 10, 1e-6) << engine;
+        EXPECT_NEAR(at(*r, "R1.v", 3e-3), 0, 1e-6) << engine;
+    }
+}
+
+TEST(Modulator, StartsWithThePulseOfItsDuty) {
+    Circuit c;
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "12"}})
+        .add("switch", "S1", {"in", "x", "g"})
+        .add("switch", "S2", {"x", "0", "n"})
+        .add("inductor", "L1", {"x", "y"}, {{"l", "10u"}, {"i0", "8"}})
+        .add("resistor", "R1", {"y", "0"}, {{"r", "0.5"}})
+        .add("signal-sine", "K1", {"d"}, {{"peak", "0"}, {"f", "1k"}, {"offset", "0.4"}})
+        .add("modulator", "M1", {"d", "g", "n"}, {{"f", "200k"}, {"duty", "0.4"}, {"sampling", "once a period"}})
+        .plan("20u");
+    for (const std::string& engine : engines) {
+        const auto r = run(by(c, engine, "50n"));
+        ASSERT_TRUE(r);
+        ASSERT_EQ(r->summary().end, RunEnd::finished) << engine << ": " << r->summary().brief();
+        EXPECT_NEAR(at(*r, "S1.on", 1e-6), 1, 1e-9) << engine;
+        EXPECT_NEAR(at(*r, "S1.on", 2.5e-6), 0, 1e-9) << engine;
+    }
+}
+
+TEST(Code, ShowsTheInitialValuesOfItsOutputs) {
+    Circuit c;
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "1"}})
+        .add("resistor", "R1", {"in", "0"}, {{"r", "1"}})
+        .add("task", "T1", {}, {{"period", "1m"}, {"delay", "0.5m"}})
+        .add("constant", "K1", {"v"}, {{"value", "1"}})
+        .add("code", "CODE1", {"v", "", "", "", "u", "", "", ""},
+             {{"code", "VAR_INPUT v : LREAL; END_VAR\nVAR_OUTPUT u : LREAL := 0.25; END_VAR\nu := 0.5*v;\n"},
+              {"task", "T1"}})
+        .plan("2m");
+    const auto r = run(c);
+    ASSERT_TRUE(r);
+    EXPECT_NEAR(at(*r, "CODE1.y1", 0.2e-3), 0.25, 1e-12);
+    EXPECT_NEAR(at(*r, "CODE1.y1", 0.6e-3), 0.5, 1e-12);
+}
+
+TEST(Tables, HaveColumnsAndDriveGates) {
+    const std::string points = "0 1 0, 1m 0 1, 2m 1 1, 2.5m 0 0";
+    Circuit c;
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "1"}});
+    for (const std::string n : {"1", "2"})
+        c.add("signal-points", "K" + n, {"g" + n},
+              {{"points", points}, {"between", "held"}, {"period", "4m"}, {"column", n}})
+            .add("switch", "S" + n, {"in", "x" + n, "g" + n})
+            .add("resistor", "R" + n, {"x" + n, "0"}, {{"r", "1"}});
+    c.plan("12m");
+    for (const std::string& engine : engines) {
+        const auto r = run(by(c, engine, "70u"));
+        ASSERT_TRUE(r);
+        ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
+        for (const int period : {0, 1, 2}) {
+            const double from = 4e-3 * period;
+            const double first[] = {1, 0, 1, 0}, second[] = {0, 1, 1, 0}, instants[] = {0.5e-3, 1.5e-3, 2.2e-3, 3e-3};
+            for (int i = 0; i < 4; ++i) {
+                EXPECT_NEAR(at(*r, "R1.v", from + instants[i]), first[i], 1e-6) << engine << i;
+                EXPECT_NEAR(at(*r, "R2.v", from + instants[i]), second[i], 1e-6) << engine << i;
+            }
+        }
+    }
+}
+
+TEST(Samples, SeeTheCircuitAsItWasJustBefore) {
+    for (const bool byScene : {true, false})
+        for (const std::string& engine : engines) {
+            Circuit c;
+            c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "10"}})
+                .add("resistor", "R1", {"in", "o"}, {{"r", "1k"}})
+                .add("resistor", "R2", {"o", "0"}, {{"r", "1k"}})
+                .add("probe", "P1", {"p"}, {{"of", "o.v"}})
+                .add("task", "T1", {}, {{"period", "0.5m"}, {"delay", "0"}})
+                .add("gain", "G1", {"p", "y"}, {{"task", "T1"}})
+                .plan("2m");
+            if (byScene) {
+                event(c, "1m", "R2.r", "500");
+            } else {
+                c.add("signal-step", "KL", {"s"}, {{"at", "1m"}})
+                    .add("switch", "SL", {"o", "z", "s"})
+                    .add("resistor", "R3", {"z", "0"}, {{"r", "1k"}});
+            }
+            const auto r = run(by(c, engine, "10u"));
+            ASSERT_TRUE(r);
+            ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
+            EXPECT_NEAR(at(*r, "G1.y", 1.2e-3), 5, 1e-6) << engine << byScene;
+            EXPECT_NEAR(at(*r, "G1.y", 1.7e-3), 10.0 / 3, 1e-6) << engine << byScene;
+        }
+}
+
+}  // namespace
