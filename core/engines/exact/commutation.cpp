@@ -16,6 +16,7 @@ constexpr int pivotRounds = 200;
 constexpr std::size_t mostEnumerated = 4096;
 constexpr std::size_t cacheBytes = std::size_t{48} << 20;
 constexpr std::int64_t configurationsPerTrim = 32;
+constexpr int worthFading = 48;  ///< entries of a mode before modes of motion are taken out that are not far too stiff
 constexpr int worthLooking = 8;  ///< looks at guards before they get a matrix of their own
 constexpr double microStepSeconds = 1e-9;
 constexpr double patience = 1e-6;  ///< s: what leaves its noise later than that has not been decided
@@ -193,7 +194,9 @@ typename Commutation<Real>::Fading Commutation<Real>::fading(Mode<Real>& mode, T
     static const std::vector<int> none;
     const Stopwatch watch;
     const Cut<Real>* const cut =
-        motions_.within(*mode.algebra, horizon, mode.motion ? mode.motion->fast : none, mode.segments);
+        motions_.within(*mode.algebra, horizon, mode.motion ? mode.motion->fast : none, mode.segments,
+                        mode.entries < worthFading);
+    if (mode.entries < worthFading) ++mode.entries;
     if (!cut) return {};
     for (const auto& [known, to] : mode.later)
         if (known == cut) return {to.get(), cut->after};

@@ -56,6 +56,7 @@ struct Mode {
     Rows<Real> arriving;    ///< does what arrive() does at once, when that was often
     int sampled = 0;        ///< how often the recorder looked at values and slopes
     Matrix<Real> sampling;  ///< makes them from y at once, when that was often
+    int entries = 0;        ///< how often it was gone from since it was entered
 
     /// Without the modes that die out at once, which is then what one enters; null when there are none.
     std::unique_ptr<Mode> calm;

@@ -92,7 +92,7 @@ struct Skeleton<Real>::Pattern {
 };
 
 template <class Real>
-Skeleton<Real>::Skeleton(const Frame<Real>& frame) : frame_(frame) {
+Skeleton<Real>::Skeleton(const Frame<Real>& frame, bool torn) : frame_(frame) {
     const Pattern pattern(frame);
     const int m = frame.unknowns, n = frame.size(), nx = frame.states;
     std::vector<Triplet> dynamics;
@@ -111,7 +111,7 @@ Skeleton<Real>::Skeleton(const Frame<Real>& frame) : frame_(frame) {
     // As few nodes as make the largest section smaller by a third, again and again.
     std::vector<int> chosen, tried;
     std::size_t largest = tear({});
-    const std::vector<int> candidates = largest < worthTearing ? std::vector<int>() : tearable(pattern);
+    const std::vector<int> candidates = !torn || largest < worthTearing ? std::vector<int>() : tearable(pattern);
     for (std::size_t k = 0; k < candidates.size() && largest >= worthTearing; ++k) {
         tried.insert(std::lower_bound(tried.begin(), tried.end(), candidates[k]), candidates[k]);
         const std::size_t now = tear(tried);

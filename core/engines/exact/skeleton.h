@@ -31,7 +31,8 @@ struct Section {
 template <class Real>
 class Skeleton {
 public:
-    explicit Skeleton(const Frame<Real>& frame);
+    /// @param torn  whether nodes may be torn: of no use where the network is always solved as a whole
+    explicit Skeleton(const Frame<Real>& frame, bool torn = true);
 
     const Frame<Real>& frame() const { return frame_; }
     /// The number of unknowns u. The last ones are potentials of torn nodes.

@@ -15,6 +15,7 @@ constexpr double lifetime = 40.0;        ///< time constants after which a mode 
 constexpr double gap = 30.0;             ///< by which the slow modes are slower than the fast ones
 constexpr double seen = 1e-12;           ///< of the fastest mode: slower ones are not told apart from rounding
 constexpr double shortAgainst = 125.0;   ///< a cut is worth a step of its own where what follows is longer by this
+constexpr double tooStiff = 1e9;         ///< 1/s times s: from there on points and steps show rounding
 constexpr std::size_t mostReduced = 64;  ///< networks that are kept
 constexpr int mostChoices = 4;           ///< rounds in which fast states are chosen
 constexpr int mostIterations = 200;
@@ -191,7 +192,7 @@ struct SlowMotions<Real>::Reduced {
         network.sourceOffsets.push_back(whole.sources);
         network.sourceCount = whole.sources + count;
         frame.emplace(network);
-        skeleton.emplace(*frame);
+        skeleton.emplace(*frame, false);
         sections.emplace(*skeleton, false);
     }
     /// Of the network's own elements. @return null where the equations have no unique solution
@@ -223,7 +224,7 @@ bool SlowMotions<Real>::findCuts(Algebra<Real>& algebra) const {
         if (largestFrom[i + 1] * gap > decay) continue;
         const double ticks = std::ceil(lifetime / decay / tickSeconds / 64) * 64;
         if (ticks > 1e18) break;
-        algebra.cuts->push_back({.slowest = decay, .after = static_cast<Tick>(ticks), .motion = {}});
+        algebra.cuts->push_back({.slowest = decay, .modes = static_cast<int>(i) + 1, .after = static_cast<Tick>(ticks), .motion = {}});
     }
     return !algebra.cuts->empty();
 }
@@ -253,12 +254,12 @@ std::shared_ptr<SlowMotion<Real>> SlowMotions<Real>::atOnceWithout(Algebra<Real>
 
 template <class Real>
 Cut<Real>* SlowMotions<Real>::within(Algebra<Real>& algebra, Tick horizon, const std::vector<int>& fast,
-                                     const Segments& segments) {
-    if (static_cast<double>(algebra.propagator.norm()) * toSeconds(horizon) < lifetime * shortAgainst ||
-        !findCuts(algebra))
+                                     const Segments& segments, bool rare) {
+    const double least = rare ? tooStiff : lifetime * shortAgainst;
+    if (static_cast<double>(algebra.propagator.norm()) * toSeconds(horizon) < least || !findCuts(algebra))
         return nullptr;
     for (Cut<Real>& cut : *algebra.cuts) {
-        if (static_cast<double>(cut.after) * shortAgainst > static_cast<double>(horizon)) break;
+        if (cut.slowest * toSeconds(horizon) < least) break;
         if (!std::exchange(cut.tried, true)) cut.motion = make(algebra, cut, fast, segments);
         if (cut.motion) return &cut;
     }
@@ -273,10 +274,11 @@ typename SlowMotions<Real>::Reduced& SlowMotions<Real>::reduced(const std::vecto
     return *place;
 }
 
-/// States without which no mode is left that is as fast as the cut; none where they are not found.
+/// Chooses states without which no mode is left that is as fast as the cut, beside those that are in `fast` already.
+/// @return the configuration without them; null where they are not found
 template <class Real>
-std::vector<int> SlowMotions<Real>::choose(Algebra<Real>& algebra, const Cut<Real>& cut, std::vector<int> fast,
-                                           const Segments& segments) {
+std::unique_ptr<Configuration<Real>> SlowMotions<Real>::choose(Algebra<Real>& algebra, const Cut<Real>& cut,
+                                                               std::vector<int>& fast, const Segments& segments) {
     const Frame<Real>& frame = skeleton_.frame();
     Eigen::MatrixXd scaled = inEnergy(algebra.configuration.generator.full(), frame);
     std::vector<int> stateOf(static_cast<std::size_t>(frame.states)), candidates;  // of the rows of `scaled`
@@ -284,37 +286,39 @@ std::vector<int> SlowMotions<Real>::choose(Algebra<Real>& algebra, const Cut<Rea
         stateOf[static_cast<std::size_t>(i)] = i;
         if (!std::binary_search(fast.begin(), fast.end(), i)) candidates.push_back(i);
     }
+    std::unique_ptr<Configuration<Real>> configuration;
     for (int round = 0; round < mostChoices; ++round) {
-        const Eigen::EigenSolver<Eigen::MatrixXd> modes(scaled, false);
-        if (modes.info() != Eigen::Success) return {};
-        int count = 0;
-        for (const std::complex<double> mode : modes.eigenvalues()) count += -mode.real() > cut.slowest / 5 ? 1 : 0;
-        if (count == 0) return fast;
+        int count = cut.modes;
+        if (round > 0) {
+            const Eigen::EigenSolver<Eigen::MatrixXd> modes(scaled, false);
+            if (modes.info() != Eigen::Success) return nullptr;
+            count = static_cast<int>(std::count_if(modes.eigenvalues().begin(), modes.eigenvalues().end(), [&](auto mode) {
+                return -mode.real() > cut.slowest / 5;
+            }));
+        }
+        if (count == 0) return configuration;
         const std::vector<int> chosen = mostInvolved(scaled, toSeconds(cut.after), count, candidates);
-        if (chosen.empty()) return {};
+        if (chosen.empty()) return nullptr;
         for (const int place : chosen) fast.push_back(stateOf[static_cast<std::size_t>(place)]);
         std::sort(fast.begin(), fast.end());
         Reduced& rest = reduced(fast);
-        const auto configuration = rest.configuration(segments);
-        if (!configuration) return {};
-        if (rest.network.states.empty()) return fast;
+        configuration = rest.configuration(segments);
+        if (!configuration || rest.network.states.empty()) return configuration;
         scaled = inEnergy(configuration->generator.full(), *rest.frame);
-        if (!scaled.allFinite()) return {};
+        if (!scaled.allFinite()) return nullptr;
         stateOf.assign(rest.slow.begin(), rest.slow.begin() + rest.frame->states);
         candidates.resize(stateOf.size());
         for (std::size_t i = 0; i < candidates.size(); ++i) candidates[i] = static_cast<int>(i);
     }
-    return {};
+    return nullptr;
 }
 
 template <class Real>
 std::shared_ptr<SlowMotion<Real>> SlowMotions<Real>::make(Algebra<Real>& algebra, const Cut<Real>& cut,
                                                           std::vector<int> fast, const Segments& segments) {
-    fast = choose(algebra, cut, std::move(fast), segments);
-    if (fast.empty()) return nullptr;
-    Reduced& rest = reduced(fast);
-    const auto configuration = rest.configuration(segments);
+    const auto configuration = choose(algebra, cut, fast, segments);
     if (!configuration) return nullptr;
+    Reduced& rest = reduced(fast);
     const Frame<Real>& frame = skeleton_.frame();
     const Eigen::Index n = frame.size(), m = frame.unknowns, f = static_cast<Eigen::Index>(fast.size()), s = n - f;
     const Matrix<Real>& all = configuration->readout();

@@ -33,6 +33,7 @@ struct SlowMotion;
 template <class Real>
 struct Cut {
     double slowest;  ///< 1/s: of those that die out
+    int modes;       ///< how many
     Tick after;      ///< then they are below rounding
     bool tried = false;
     std::shared_ptr<SlowMotion<Real>> motion;  ///< null when it cannot be had
@@ -70,7 +71,9 @@ public:
     std::shared_ptr<SlowMotion<Real>> atOnceWithout(Algebra<Real>& algebra, const Segments& segments);
     /// The first cut whose modes die out early in the time that is to come, or null.
     /// @param fast  states that are out of the algebra already
-    Cut<Real>* within(Algebra<Real>& algebra, Tick horizon, const std::vector<int>& fast, const Segments& segments);
+    /// @param rare  whether the configuration has not come often: then only what is far too stiff for it is taken out
+    Cut<Real>* within(Algebra<Real>& algebra, Tick horizon, const std::vector<int>& fast, const Segments& segments,
+                      bool rare);
 
 private:
     struct Reduced;
@@ -78,8 +81,8 @@ private:
     Cut<Real>* instant(Algebra<Real>& algebra, const std::vector<int>& fast, const Segments& segments);
     std::shared_ptr<SlowMotion<Real>> make(Algebra<Real>& algebra, const Cut<Real>& cut, std::vector<int> fast,
                                            const Segments& segments);
-    std::vector<int> choose(Algebra<Real>& algebra, const Cut<Real>& cut, std::vector<int> fast,
-                            const Segments& segments);
+    std::unique_ptr<Configuration<Real>> choose(Algebra<Real>& algebra, const Cut<Real>& cut, std::vector<int>& fast,
+                                                const Segments& segments);
     Reduced& reduced(const std::vector<int>& fast);
 
     const Skeleton<Real>& skeleton_;
