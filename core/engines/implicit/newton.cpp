@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <limits>
 #include <optional>
 
 namespace hedgerow::implicit {
@@ -16,6 +17,10 @@ constexpr double carefulNoise = 1e-6;   ///< the same where a circuit at rest ha
 constexpr double carefulEnd = 1e-11;    ///< of its scale, by which an unknown may still move
 constexpr double noise = 1e-9;          ///< of its scale, by which rounding may move an unknown
 constexpr double leastContraction = 1e-3;
+/// Where nothing has come closer for so many iterations and no more than this moves, of its scale, rounding is all that
+/// is left: of the difference of two voltages over a short step, for instance, which a capacitance makes a current.
+constexpr int standstill = 4;
+constexpr double standingPotentials = 1e-6, standingCurrents = 1e-3;
 
 }  // namespace
 
@@ -95,8 +100,9 @@ Outcome Newton::iterate(const Values& base, double alpha, Values& z, Values& x, 
         for (std::size_t i = 0; i < x.size(); ++i) x[i] = base[i] + alpha * x[i];
     };
     statesAt(z);
-    double before = 0;
-    int made = 0;  // Jacobians, in this search
+    double before = 0, least = std::numeric_limits<double>::infinity();
+    int made = 0;   // Jacobians, in this search
+    int since = 0;  // iterations, since the last one that came closer
     for (int round = 0; round < most; ++round) {
         if (careful || factoredAlpha_ != alpha) {
             factoredAlpha_ = -1;
@@ -135,6 +141,11 @@ Outcome Newton::iterate(const Values& base, double alpha, Values& z, Values& x, 
         const double settled = careful ? carefulEnd : iterationShare * tolerance_;
         // Currents of capacitances are differences over the step: when they stop coming closer, rounding is all that is
         // left of them, and potentials and charges decide.
+        since = std::max(moved, movedCurrents) < 0.5 * least ? 0 : since + 1;
+        least = std::min(least, std::max(moved, movedCurrents));
+        const bool stands = careful && since >= standstill && moved < standingPotentials &&
+                            movedCurrents < standingCurrents;
+        if (stands) return Outcome::good;
         const bool rounded = round > 1 && moved <= std::min(settled, noise) && movedCurrents > slow * before;
         moved = std::max(moved, rounded ? 0.0 : movedCurrents);
         const double rate = round > 0 && before > 0 ? moved / before : -1;
