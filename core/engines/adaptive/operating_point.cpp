@@ -17,7 +17,7 @@ constexpr double tolerance = 1e-6, first = 1e-9;
 /// do.
 constexpr double longestSteps[] = {1e9, 1e3, 1.0};
 constexpr double blink = 1e-6, still = 1e-2;  ///< s, and of its scale, by which a state at rest may move meanwhile
-constexpr int mostSteps = 2000;
+constexpr int mostSteps = 2000, enough = 20;
 
 /// Whether the states stay where they are when time goes on from them, by their rates.
 bool rests(Stepper& stepper, const Scales& scales, const Instant& at) {
@@ -62,6 +62,7 @@ Result<std::vector<double>> search(const Network& network, int rising, double lo
     stepper.newton().setHeld(clock.signals());
     if (auto settled = switching.settle(at, 0, "at the operating point"); !settled) return settled.error();
     double length = first;
+    int atLength = 0;  // steps of the longest length
     std::size_t slowest = 0;
     for (int step = 0; step < mostSteps; ++step) {
         if (rising > 0) stepper.newton().setSourceFactor(std::min(1.0, (step + 1.0) / rising));
@@ -78,7 +79,8 @@ Result<std::vector<double>> search(const Network& network, int rising, double lo
                 moved = part, slowest = i;
         at = std::move(next);
         scales.see(at.z, at.x);
-        if (step >= rising && length >= longest && moved < 1e-9) {
+        // Over the longest steps a small winding may never stop moving by its rounding.
+        if (step >= rising && length >= longest && (moved < 1e-9 || ++atLength > enough)) {
             if (rests(stepper, scales, at) || polish(stepper, scales, at)) return at.x;
             break;
         }
