@@ -338,4 +338,59 @@ TEST(Samples, SeeTheCircuitAsItWasJustBefore) {
         }
 }
 
+/// A physical transistor on a supply behind parasitic inductances, off.
+Circuit resting(double supply, bool gatePin) {
+    char level[32];
+    std::snprintf(level, sizeof level, "%.6g", supply);
+    Circuit c;
+    c.add("dc-voltage", "VDC", {"in", "0"}, {{"level", level}}).add("resistor", "RL", {"in", "a"}, {{"r", "0.4"}});
+    c.add("inductor", "LLOOP", {"a", "d"}, {{"l", "10n"}}).add("inductor", "LCS", {"s", "0"}, {{"l", "1n"}});
+    if (gatePin)
+        c.add("dc-voltage", "VG", {"vg", "0"}, {{"level", "0"}})
+            .add("resistor", "RG", {"vg", "g"}, {{"r", "10"}})
+            .add("mosfet-with-gate-pin", "Q1", {"d", "g", "s"}, {}, 4);
+    else
+        c.add("constant", "K1", {"k"}, {{"value", "0"}}).add("mosfet", "Q1", {"d", "s", "k"}, {}, 4);
+    c.plan("20n");
+    c.project().plans.front().start = "operating point";
+    return c;
+}
+
+TEST(OperatingPoint, IsFoundAtAnySupply) {
+    // Where the transistor blocks, all of the supply lies across it.
+    for (const bool gatePin : {false, true})
+        for (int k = 0; k <= 120; ++k) {
+            const double supply = std::pow(10, k / 40.0) * (1 + 0.003 * (k % 7));
+            const auto r = run(resting(supply, gatePin));
+            ASSERT_TRUE(r) << supply << gatePin;
+            ASSERT_EQ(r->summary().end, RunEnd::finished) << supply << gatePin << r->summary().brief();
+            EXPECT_NEAR(at(*r, "Q1.v", 0), supply, 1e-3 * supply + 1e-3) << gatePin;
+            EXPECT_NEAR(at(*r, "Q1.v", 15e-9), supply, 1e-3 * supply + 1e-3) << gatePin;
+        }
+}
+
+TEST(Islands, AreTiedOnEveryRungByEveryEngine) {
+    for (const int rung : {2, 3, 4})
+        for (const std::string& engine : engines) {
+            if (engine == "exact" && rung == 4) continue;
+            SCOPED_TRACE(engine + ", rung " + std::to_string(rung));
+            const auto circuit = [&](bool tied) {
+                Circuit c;
+                c.add("sine-voltage", "V1", {"in", "0"}, {{"peak", "10"}, {"f", "10k"}})
+                    .add("transformer", "T1", {"in", "0", "s", "q"}, {{"n1", "1"}, {"n2", "1"}})
+                    .add("diode", "D1", {"s", "k"}, {}, rung)
+                    .add("resistor", "R1", {"k", "q"}, {{"r", "1k"}});
+                if (tied) c.add("resistor", "RT", {"q", "0"}, {{"r", "1"}});
+                return by(c.plan("0.5m"), engine, "0.1u");
+            };
+            const auto island = run(circuit(false)), tied = run(circuit(true));
+            ASSERT_TRUE(island && tied);
+            ASSERT_EQ(island->summary().end, RunEnd::finished) << island->summary().brief();
+            const Measures a = measures(*island, "R1.v", 0, 0.5e-3), b = measures(*tied, "R1.v", 0, 0.5e-3);
+            EXPECT_NEAR(a.mean, b.mean, 1e-3 * std::abs(b.mean));
+            EXPECT_NEAR(a.rms, b.rms, 1e-3 * std::abs(b.rms));
+            EXPECT_NEAR(at(*island, "s.v", 20e-6) + at(*island, "q.v", 20e-6), 0, 1e-2);  // around zero
+        }
+}
+
 }  // namespace

@@ -1,9 +1,13 @@
 #include "engines/implicit/system.h"
 
 #include <algorithm>
+#include <map>
+#include <set>
 #include <cmath>
 
 #include <klu.h>
+
+#include "base/groups.h"
 
 namespace hedgerow::implicit {
 
@@ -36,10 +40,68 @@ System::System(const Network& network)
       factors_(std::make_unique<Factors>()) {
     for (const auto& element : network.elements)
         if (element->smooth()) smooth_.push_back(element.get());
+    findIslands();
     findPattern();
 }
 
 System::~System() = default;
+
+/// Nodes that nothing joins to the reference: their current laws add up to nothing, so that a current at one of them,
+/// by the sum of the potentials that float around zero, is none and fixes them.
+void System::findIslands() {
+    const auto nodes = static_cast<std::size_t>(network_.nodeCount()), reference = nodes;
+    Groups groups(nodes + 1);
+    const auto isNode = [&](int row) { return row >= 0 && static_cast<std::size_t>(row) < nodes; };
+    std::vector<std::size_t> floating;
+    for (const auto& element : network_.elements)
+        for (int segment = 0; segment < element->segmentCount(); ++segment) {
+            LinearStamp stamp(network_.nodeCount());
+            element->stamp(stamp, segment);
+            // What enters a node leaves another one, or flows to the reference.
+            int kind = 0;
+            for (const auto* list : {&stamp.f, &stamp.hx, &stamp.bw}) {
+                std::map<int, std::pair<double, std::size_t>> columns;  // sum, and one of the nodes
+                for (const Triplet& entry : *list) {
+                    if (!isNode(entry.row)) continue;
+                    const auto node = static_cast<std::size_t>(entry.row);
+                    const auto [place, fresh] = columns.try_emplace(entry.column, entry.value, node);
+                    if (fresh) continue;
+                    place->second.first += entry.value;
+                    groups.join(place->second.second, node);
+                }
+                for (const auto& [column, sum] : columns) {
+                    if (std::abs(sum.first) > 1e-9) groups.join(sum.second, reference);
+                    if (kind == 0 && isNode(column)) groups.join(sum.second, static_cast<std::size_t>(column));
+                }
+                ++kind;
+            }
+            for (const Triplet& entry : stamp.e)
+                if (entry.row == entry.column && isNode(entry.row)) floating.push_back(static_cast<std::size_t>(entry.row));
+        }
+    std::vector<double> z(unknowns_, 0.0), x(states_, 0.0);
+    for (const Element* element : smooth_) {
+        stamp_.clear();
+        element->evaluate({z, x}, stamp_);
+        std::size_t first = nodes + 1;
+        for (const auto& entry : stamp_.flows) {
+            if (entry.row >= 0 && !isNode(entry.row)) continue;
+            const std::size_t node = entry.row < 0 ? reference : static_cast<std::size_t>(entry.row);
+            if (first > nodes) first = node;
+            groups.join(first, node);
+        }
+    }
+    tied_.assign(nodes, 0);
+    std::map<std::size_t, std::set<std::size_t>> islands;
+    for (std::size_t node = 0; node < nodes; ++node)
+        if (groups.of(node) != groups.of(reference)) islands[groups.of(node)], tied_[node] = 1;
+    for (const std::size_t node : floating)
+        if (tied_[node]) islands[groups.of(node)].insert(node);
+    for (std::size_t node = 0; node < nodes; ++node)
+        if (tied_[node] && islands[groups.of(node)].empty()) islands[groups.of(node)].insert(node);
+    for (const auto& [leader, around] : islands)
+        for (const std::size_t node : around)
+            ties_.push_back({static_cast<int>(*around.begin()), static_cast<int>(node), 1.0});
+}
 
 /// All places that any segment of any element may write to.
 void System::findPattern() {
@@ -54,7 +116,7 @@ void System::findPattern() {
     const auto put = [&](int row, int column) {
         if (row >= 0 && column >= 0) columns[static_cast<std::size_t>(column)].push_back(row);
     };
-    for (const auto* list : {&all.f, &all.e})
+    for (const std::vector<Triplet>* list : std::initializer_list<const std::vector<Triplet>*>{&all.f, &all.e, &ties_})
         for (const Triplet& entry : *list) put(entry.row, entry.column);
     for (const Triplet& entry : all.hx)
         for (const int column : k[static_cast<std::size_t>(entry.column)]) put(entry.row, column);
@@ -85,7 +147,10 @@ void System::configure(const std::vector<int>& segments, std::span<const double>
     LinearStamp stamp(network_.nodeCount());
     for (std::size_t i = 0; i < segments.size(); ++i) network_.elements[i]->stamp(stamp, segments[i]);
     f_ = std::move(stamp.f);
-    for (const Triplet& entry : stamp.e) f_.push_back({entry.row, entry.column, vanishing * entry.value});
+    for (const Triplet& entry : stamp.e)
+        if (entry.row != entry.column || entry.row >= network_.nodeCount() || !tied_[static_cast<std::size_t>(entry.row)])
+            f_.push_back({entry.row, entry.column, vanishing * entry.value});
+    f_.insert(f_.end(), ties_.begin(), ties_.end());
     hx_ = std::move(stamp.hx);
     bw_ = std::move(stamp.bw);
     k_ = std::move(stamp.k);

@@ -54,6 +54,7 @@ public:
     std::int64_t evaluations() const { return evaluations_; }
 
 private:
+    void findIslands();
     void findPattern();
     std::size_t slot(int row, int column) const;
     void addSmooth(double alpha);
@@ -61,6 +62,9 @@ private:
     const Network& network_;
     std::size_t unknowns_, states_;
     std::vector<const Element*> smooth_;
+    /// What ties islands to the reference, and the nodes of these islands.
+    std::vector<Triplet> ties_;
+    std::vector<char> tied_;
     std::vector<Triplet> f_, hx_, bw_, k_;  ///< of the configuration; f_ with the vanishing terms
     std::vector<std::vector<std::pair<int, double>>> kOfState_;
     SmoothStamp stamp_;
