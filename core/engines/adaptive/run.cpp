@@ -26,6 +26,8 @@ constexpr double mostLandingError = 2;  ///< over the tolerance, of a step cut s
 constexpr int fewSameInstant = 10;
 constexpr int mostSameInstant = 1000;
 constexpr Tick shortest = 4;
+constexpr int shortenedSteps = 8;     ///< one in so many steps may be shortened for its course
+constexpr double mostOfBefore = 0.7;  ///< by what a course must come closer when its step is shortened
 constexpr Tick leastCourse = 64;  ///< of a step whose course within may be doubted
 
 }  // namespace
@@ -44,6 +46,7 @@ Run::Run(const Network& network, const RunRequest& request, RunSink& sink, const
       recorder_(network, request, sink),
       clock_(network, request.startMemories, cancel),
       now_{{}, Values(system_.unknowns(), 0.0)},
+      allowed_(system_.unknowns(), 0.0),
       gateOn_(network.elements.size(), 0),
       entered_(network.elements.size(), 0),
       eventsByElement_(network.elements.size(), 0) {
@@ -265,12 +268,31 @@ bool Run::tryLanding(Tick length) {
 /// One attempt; false when it must be made anew with the shorter step_.
 bool Run::tryStep(Tick length, bool atBreak) {
     const auto outcome = stepper_.attempt(now_, t_, length, atBreak);
-    if (outcome == Outcome::good) return true;
+    if (outcome == Outcome::good) return followed(length);
     if (outcome == Outcome::inaccurate && length <= shortest) {
         ++rejected_;
         return true;  // no shorter one can be told apart
     }
     return repeat(outcome, length), false;
+}
+
+/// Whether the course within a step is known well enough to be stored. Where a shorter one does not come closer, what
+/// is left is rounding.
+bool Run::followed(Tick length) {
+    recorder_.allowances(allowed_);
+    const double strays = stepper_.strays(allowed_);
+    const bool helps = strayed_ == 0 || strays < mostOfBefore * strayed_;
+    // Currents of capacitances bend more than states do: they may shorten some of the steps, and no more.
+    const bool may = network_.states.empty() || shortened_ < steps_ / shortenedSteps + shortenedSteps;
+    if (strays <= 1 || length <= leastCourse || !helps || !may) {
+        strayed_ = 0;
+        return true;
+    }
+    strayed_ = strays;
+    ++rejected_, ++shortened_;
+    step_ = std::max(shortest, static_cast<Tick>(static_cast<double>(length) *
+                                                 std::clamp(0.9 / std::cbrt(strays), 0.2, 0.8)));
+    return false;
 }
 
 /// Shortens the step after an attempt that was no good.

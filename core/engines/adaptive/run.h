@@ -19,6 +19,7 @@ private:
     bool start();
     /// Up to the next instant that is known, or an event before it.
     void travel(Tick until);
+    bool followed(Tick length);
     bool tryStep(Tick length, bool atBreak);
     /// The first guard that ends within the last attempt: part of the step, and index; nothing when all hold.
     std::optional<std::pair<double, std::size_t>> firstCrossing();
@@ -52,6 +53,9 @@ private:
     Recorder recorder_;
     Clock clock_;
     Instant now_;
+    implicit::Values allowed_;
+    std::int64_t shortened_ = 0;  ///< steps, for their course
+    double strayed_ = 0;          ///< by how much the last attempt was too long for its course
     Tick t_ = 0, step_ = 0, longest_ = 0, beforeEvent_ = 0;
     std::vector<char> gateOn_;
     std::vector<Tick> entered_;

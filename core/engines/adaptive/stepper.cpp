@@ -68,6 +68,7 @@ void Stepper::use(const Tableau& tableau) {
     std::vector<double> places;
     for (const int stage : tableau.dense) places.push_back(tableau.c[static_cast<std::size_t>(stage)]);
     weights_ = lagrange(places);
+    findCheck();
     const std::size_t n = tableau.c.size();
     ahead_.assign(n * n, 0.0);
     for (std::size_t s = 2; s < n; ++s) {
@@ -77,6 +78,39 @@ void Stepper::use(const Tableau& tableau) {
     }
     known_ = false;
     newton_.reset();
+}
+
+/// A stage within the step that the polynomial leaves out, or one of its own, which the others then must meet.
+void Stepper::findCheck() {
+    const auto& c = tableau_->c;
+    const auto& dense = tableau_->dense;
+    checked_ = 0;
+    for (std::size_t s = 1; s + 1 < c.size(); ++s)
+        if (std::find(dense.begin(), dense.end(), static_cast<int>(s)) == dense.end()) checked_ = s;
+    if (checked_ == 0 && dense.size() > 2) checked_ = static_cast<std::size_t>(dense[dense.size() / 2]);
+    std::vector<double> places;
+    std::vector<std::size_t> at;
+    for (std::size_t i = 0; i < dense.size(); ++i)
+        if (static_cast<std::size_t>(dense[i]) != checked_) {
+            places.push_back(c[static_cast<std::size_t>(dense[i])]);
+            at.push_back(i);
+        }
+    checks_.assign(dense.size(), 0.0);
+    if (checked_ == 0) return;
+    const std::vector<double> weights = continued(places, c[checked_]);
+    for (std::size_t i = 0; i < at.size(); ++i) checks_[at[i]] = weights[i];
+}
+
+double Stepper::strays(std::span<const double> allowed) const {
+    double worst = 0;
+    if (checked_ == 0) return worst;
+    for (std::size_t k = 0; k < allowed.size(); ++k) {
+        double value = 0;
+        for (std::size_t i = 0; i < checks_.size(); ++i)
+            if (checks_[i] != 0) value += checks_[i] * stages_[static_cast<std::size_t>(tableau_->dense[i])][k];
+        worst = std::max(worst, std::abs(value - stages_[checked_][k]) / allowed[k]);
+    }
+    return worst;
 }
 
 /// A first guess of a stage: for the first one from the attempt before, for the others from those before it.

@@ -47,6 +47,9 @@ public:
     double growth() const;
     /// The unknowns within the last attempt, by a polynomial through its stages. @param part  0 to 1
     void within(double part, std::span<double> z) const;
+    /// The largest distance of that polynomial from a stage it does not go through, in units of what is allowed: states
+    /// follow it as their error says, what depends on them along a curve need not.
+    double strays(std::span<const double> allowed) const;
     /// The same of a guard.
     Course courseOf(const Guard& guard) const;
 
@@ -61,6 +64,7 @@ public:
 
 private:
     void predict(std::size_t stage, double part);
+    void findCheck();
 
     System& system_;
     const Tableau* tableau_;
@@ -71,6 +75,8 @@ private:
     std::vector<Values> stages_, slopes_;  ///< z and x' of each stage
     std::vector<double> weights_;          ///< [stage of dense][power]: of the polynomial, by powers of the part
     std::vector<double> ahead_;            ///< [stage][earlier stage]: weights that continue them to it
+    std::size_t checked_ = 0;              ///< the stage that tells; 0 for none
+    std::vector<double> checks_;           ///< [stage of dense]: weights of the polynomial there
     Values base_, x_, r_, errors_, continued_;
     bool known_ = false;  ///< whether stages_ are those of an attempt from lastStart_ on that goes on smoothly
     Tick lastStart_ = 0, lastLength_ = 0;

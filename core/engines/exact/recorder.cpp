@@ -104,9 +104,9 @@ void Recorder<Real>::allowances(const Mode<Real>& mode, const Real* a, const Rea
 }
 
 template <class Real>
-void Recorder<Real>::see(const Mode<Real>& mode, const Real* y, int weight) {
+void Recorder<Real>::see(const Mode<Real>& mode, const Real* y) {
     mode.configuration().read(y, unknowns_.data());
-    swings_.see(unknowns_.data(), static_cast<Real>(weight));
+    swings_.see(unknowns_.data());
     if (swings_.running()) magnitudes_.seeSignals(y);
     if (swings_.changedMuch()) ++generation_;
 }
@@ -169,7 +169,7 @@ void Recorder<Real>::points(std::span<const PointRef> list, std::span<const doub
 
 template <class Real>
 void Recorder<Real>::write(Mode<Real>& mode, const Real* y, const Real* z, Tick t) {
-    swings_.see(z, 1);
+    swings_.see(z);
     if (swings_.running()) magnitudes_.seeSignals(y);
     put(mode, y, z, t);
     if (numbers_.size() > mostGathered) flush();

@@ -27,8 +27,8 @@ public:
     void point(Mode<Real>& mode, const Real* y, Tick t);
     /// Writes several such points at once; their rows are of the width of rowWidth().
     void points(std::span<const PointRef> points, std::span<const double> numbers);
-    /// Lets the swings of the traces know values that stand for `weight` points.
-    void see(const Mode<Real>& mode, const Real* y, int weight);
+    /// Lets the swings of the traces know values of an instant.
+    void see(const Mode<Real>& mode, const Real* y);
     /// Grows when a swing has changed so much that lines that were just straight enough may no longer be, or are much
     /// straighter than they need to be.
     int generation() const { return generation_; }

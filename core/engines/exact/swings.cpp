@@ -14,11 +14,9 @@
 namespace hedgerow::exact {
 
 namespace {
-/// Of the swing of a trace per point: it forgets what is further back than a few oscillations, which take the more
-/// points the finer the tolerance is.
-double forgettingFor(double tolerance) { return std::clamp(std::sqrt(tolerance) / 16, 1e-6, 1.0 / 1024); }
-/// However many points a value stands for, a few periods of them are remembered.
-constexpr double mostForgotten = 1.0 / 64;
+/// Turns of a trace in one stretch of its memory, which reaches back to the beginning of the stretch before: a few
+/// oscillations of what is fastest in it, however many points they take.
+constexpr double turnsRemembered = 8;
 /// A trace that hardly moves is not resolved finer than this part of the largest of its unit.
 constexpr double quietPart = 1e-4;
 
@@ -81,22 +79,35 @@ HEDGEROW_WIDE bool anyStrays(const Judged<double>& judged, std::size_t count) {
 /// What a trace has swung, a number per unknown each.
 template <class Real>
 struct Swung {
-    Real *low, *high;
-    const Real *z, *forgetting, *size;
-    Real weight;
+    Real *low, *high;                ///< of late: of both stretches
+    Real *lowNow, *highNow;          ///< of the stretch that is on
+    Real *peak, *direction, *turns;  ///< the last extreme, where it goes from there (1 or -1), and turns in the stretch
+    const Real *z, *size, *least;
 };
 
-/// Widens the swings of the unknowns from `at` on, which forget a little. @return one where a value is larger than any
-/// before, else zero
+/// Widens the swings of the unknowns from `at` on. @return one where a value is larger than any before, else zero
 template <class Number, class Real>
 [[gnu::always_inline]] inline Number widened(const Swung<Real>& s, std::size_t at) {
     const Number z = read<Number>(s.z, at), low = read<Number>(s.low, at), high = read<Number>(s.high, at),
-                 size = read<Number>(s.size, at);
-    const Number forget = smaller(s.weight * read<Number>(s.forgetting, at), Number{} + Real(mostForgotten));
-    const Number lower = smaller(z, low + forget * (z - low)), higher = larger(z, high + forget * (z - high));
-    std::memcpy(s.low + at, &lower, sizeof lower);
-    std::memcpy(s.high + at, &higher, sizeof higher);
-    return larger(z, -z) > size ? Number{} + Real(1) : Number{};
+                 lowNow = smaller(z, read<Number>(s.lowNow, at)), highNow = larger(z, read<Number>(s.highNow, at)),
+                 peak = read<Number>(s.peak, at), direction = read<Number>(s.direction, at),
+                 turns = read<Number>(s.turns, at), size = read<Number>(s.size, at);
+    const Number one = Number{} + Real(1), back = direction * (peak - z);
+    // Less than what counts as a swing at all is no turn.
+    const auto turned = back > read<Number>(s.least, at);
+    const Number peakThen = turned ? z : (back < Number{} ? z : peak), directionThen = turned ? -direction : direction,
+                 counted = turned ? turns + one : turns;
+    const auto full = counted >= one * Real(turnsRemembered);
+    const Number lowThen = full ? lowNow : smaller(z, low), highThen = full ? highNow : larger(z, high),
+                 lowOn = full ? z : lowNow, highOn = full ? z : highNow, turnsOn = full ? Number{} : counted;
+    std::memcpy(s.low + at, &lowThen, sizeof z);
+    std::memcpy(s.high + at, &highThen, sizeof z);
+    std::memcpy(s.lowNow + at, &lowOn, sizeof z);
+    std::memcpy(s.highNow + at, &highOn, sizeof z);
+    std::memcpy(s.peak + at, &peakThen, sizeof z);
+    std::memcpy(s.direction + at, &directionThen, sizeof z);
+    std::memcpy(s.turns + at, &turnsOn, sizeof z);
+    return larger(z, -z) > size ? one : Number{};
 }
 
 bool widen(const Swung<long double>& s, std::size_t count) {
@@ -124,24 +135,27 @@ Swings<Real>::Swings(const Frame<Real>& frame, const RunRequest& request, Magnit
         const double tolerance =
             request.tolerances.empty() ? request.traceTolerance : request.tolerances[static_cast<std::size_t>(i)];
         tolerance_.push_back(static_cast<Real>(tolerance));
-        forgetting_.push_back(static_cast<Real>(forgettingFor(tolerance)));
         sorts_.push_back(frame.network.sortOf(i));
         running_ = running_ || sorts_.back() == UnknownSort::signal;
     }
     low_.assign(n, std::numeric_limits<Real>::max());
     high_.assign(n, -std::numeric_limits<Real>::max());
-    for (std::vector<Real>* zeros : {&size_, &then_, &least_, &floor_}) zeros->assign(n, Real(0));
+    for (std::vector<Real>* zeros : {&size_, &then_, &least_, &floor_, &turns_}) zeros->assign(n, Real(0));
+    direction_.assign(n, Real(1));
 }
 
 template <class Real>
-void Swings<Real>::see(const Real* z, Real weight) {
+void Swings<Real>::see(const Real* z) {
     const std::size_t n = low_.size();
     if (first_) {
-        std::copy_n(z, n, low_.begin());
-        std::copy_n(z, n, high_.begin());
+        for (std::vector<Real>* all : {&low_, &high_, &lowNow_, &highNow_, &peak_}) all->assign(z, z + n);
         first_ = false;
     }
-    if (!widen({low_.data(), high_.data(), z, forgetting_.data(), size_.data(), weight}, n)) return;
+    refreshLeast();
+    if (!widen({low_.data(), high_.data(), lowNow_.data(), highNow_.data(), peak_.data(), direction_.data(),
+                turns_.data(), z, size_.data(), least_.data()},
+               n))
+        return;
     for (std::size_t i = 0; i < n; ++i) {
         const Real seen = std::abs(z[i]);
         if (!(seen > size_[i])) continue;
@@ -205,7 +219,7 @@ bool Swings<Real>::changedMuch() {
     for (std::size_t i = 0; i < low_.size() && !much; ++i) {
         const Real least = leastSwing(static_cast<int>(i));
         const Real now = larger(high_[i] - low_[i], least), then = larger(then_[i], least);
-        much = now < Real(0.5) * then || now > Real(3) * then;
+        much = now < Real(0.4) * then || now > Real(6) * then;
     }
     for (std::size_t i = 0; much && i < low_.size(); ++i) then_[i] = high_[i] - low_[i];
     return much;

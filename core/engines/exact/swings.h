@@ -13,8 +13,8 @@ class Swings {
 public:
     Swings(const Frame<Real>& frame, const RunRequest& request, Magnitudes<Real>& magnitudes);
 
-    /// Takes note of the values of all unknowns, which stand for `weight` points.
-    void see(const Real* z, Real weight);
+    /// Takes note of the values of all unknowns.
+    void see(const Real* z);
     /// Whether the cubic through values and rates at both ends of a line, h seconds apart, stays as near to the chord
     /// as it should. The bound is exact for a parabola.
     bool straight(const Real* z0, const Real* rate0, const Real* z1, const Real* rate1, Real h);
@@ -22,7 +22,7 @@ public:
     bool hardlyBowed(const Real* z0, const Real* middle, const Real* z1, Real part);
     /// How far the stored line of an unknown may stray, given the values at its ends.
     Real allowed(int unknown, Real z0, Real z1);
-    /// Whether a swing is less than half or more than three times what it was when this was last true.
+    /// Whether a swing is less than 0.4 or more than six times what it was when this was last true.
     bool changedMuch();
     /// Whether some unknowns are running signals, which have sizes of their own.
     bool running() const { return running_; }
@@ -33,8 +33,9 @@ private:
 
     Magnitudes<Real>& magnitudes_;
     std::vector<UnknownSort> sorts_;
-    std::vector<Real> tolerance_, forgetting_;
-    std::vector<Real> low_, high_;
+    std::vector<Real> tolerance_;
+    std::vector<Real> low_, high_;         ///< of late
+    std::vector<Real> lowNow_, highNow_, peak_, direction_, turns_;
     std::vector<Real> size_;           ///< the largest magnitude seen
     std::vector<Real> then_;           ///< the swings when they last had changed much
     std::vector<Real> least_, floor_;  ///< the swing that counts at least, and what a line may stray in any case

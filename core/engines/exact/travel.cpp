@@ -348,11 +348,10 @@ bool Run<Real>::alongRounds(Leg<Real>& leg) {
 template <class Real>
 void Run<Real>::seeRound(const Round<Real>& round, int count) {
     const std::size_t inPeriod = round.legs.size() / static_cast<std::size_t>(round.periods);
-    const int weight = count * static_cast<int>(round.points() / inPeriod);
     for (std::size_t k = round.legs.size() - inPeriod; k < round.legs.size(); ++k) {
         round.valuesAtEnd(k, roundPoints_, slope_);
-        recorder_.see(*round.before[k], slope_.data(), weight);
-        recorder_.see(*round.after[k], slope_.data(), weight);
+        recorder_.see(*round.before[k], slope_.data());
+        recorder_.see(*round.after[k], slope_.data());
         round.legs[k]->rounds += count;
     }
 }
@@ -403,9 +402,8 @@ void Run<Real>::store(Leg<Real>& leg, const Vector<Real>& end, Tick length) {
     recorder_.point(*mode_, end.data(), t_ + length);
     legs_.visited(leg);
     if (leg.visits % seeEvery != 0) return;
-    const int weight = seeEvery * static_cast<int>(leg.points.size() + 2);
-    recorder_.see(*mode_, y_.data(), weight / 2);
-    recorder_.see(*mode_, end.data(), weight / 2);
+    recorder_.see(*mode_, y_.data());
+    recorder_.see(*mode_, end.data());
 }
 
 /// The event at the end of a leg: what came of it last time, when that fits again.

@@ -8,7 +8,10 @@ namespace hedgerow::implicit {
 namespace {
 constexpr int mostPieces = 64;  ///< of one step
 constexpr std::size_t mostHeld = 24;
-constexpr double quiet = 1e-3;  ///< of the largest voltage or current: what counts as a swing at least
+constexpr double quiet = 1e-4;  ///< of the largest voltage or current: what counts as a swing at least
+/// Turns of a trace in one stretch of its memory, which reaches back to the beginning of the stretch before: a few
+/// oscillations of what is fastest in it, however many points they take.
+constexpr int turnsRemembered = 8;
 }  // namespace
 
 Recorder::Recorder(const Network& network, const RunRequest& request, RunSink& sink)
@@ -18,7 +21,9 @@ Recorder::Recorder(const Network& network, const RunRequest& request, RunSink& s
       layout_(network),
       low_(static_cast<std::size_t>(network.unknownCount()), 0.0),
       high_(low_),
-      between_(low_) {}
+      between_(low_),
+      sizes_(low_),
+      courses_(low_.size()) {}
 
 void Recorder::setSignals(std::span<const double> signals) { signals_ = sink_.addSignals(signals); }
 
@@ -44,8 +49,8 @@ bool Recorder::see(Tick t, std::span<const double> z) {
             fault_ = notFinite(network_, static_cast<int>(i), z[i], t);
             return false;
         }
-        low_[i] = first_ ? z[i] : std::min(low_[i], z[i]);
-        high_[i] = first_ ? z[i] : std::max(high_[i], z[i]);
+        sizes_[i] = std::max(sizes_[i], std::abs(z[i]));
+        remember(i, z[i]);
         double& all = largest_[static_cast<std::size_t>(network_.sortOf(static_cast<int>(i)))];
         all = std::max(all, std::abs(z[i]));
     }
@@ -53,16 +58,41 @@ bool Recorder::see(Tick t, std::span<const double> z) {
     return true;
 }
 
+/// Widens the swing of an unknown, and forgets what lies two stretches back.
+void Recorder::remember(std::size_t i, double z) {
+    Course& c = courses_[i];
+    if (first_) low_[i] = high_[i] = c.low = c.high = c.peak = z;
+    c.low = std::min(c.low, z);
+    c.high = std::max(c.high, z);
+    low_[i] = std::min(low_[i], z);
+    high_[i] = std::max(high_[i], z);
+    const double back = c.rises ? c.peak - z : z - c.peak;
+    if (back < 0) c.peak = z;
+    if (back <= quiet * sizeOf(i)) return;  // less than what counts as a swing at all is no turn
+    c.peak = z;
+    c.rises = !c.rises;
+    if (++c.turns < turnsRemembered) return;
+    low_[i] = c.low, high_[i] = c.high;
+    c.low = c.high = z;
+    c.turns = 0;
+}
+
 /// The largest of its kind; a signal is a kind of its own.
 double Recorder::sizeOf(std::size_t i) const {
     const UnknownSort sort = network_.sortOf(static_cast<int>(i));
-    return sort == UnknownSort::signal ? std::max(std::abs(low_[i]), std::abs(high_[i]))
-                                       : largest_[static_cast<std::size_t>(sort)];
+    return sort == UnknownSort::signal ? sizes_[i] : largest_[static_cast<std::size_t>(sort)];
+}
+
+double Recorder::toleranceOf(std::size_t i) const {
+    return request_.tolerances.empty() ? request_.traceTolerance : request_.tolerances[i];
 }
 
 double Recorder::allowed(std::size_t i) const {
-    const double tolerance = request_.tolerances.empty() ? request_.traceTolerance : request_.tolerances[i];
-    return tolerance * std::max(high_[i] - low_[i], quiet * sizeOf(i)) + 1e-15;
+    return toleranceOf(i) * std::max(high_[i] - low_[i], quiet * sizeOf(i)) + 1e-15;
+}
+
+void Recorder::allowances(std::span<double> all) const {
+    for (std::size_t i = 0; i < all.size(); ++i) all[i] = allowed(i);
 }
 
 void Recorder::write(Tick t, std::span<const double> z) {

@@ -26,6 +26,9 @@ public:
     using Within = std::function<void(double part, std::span<double> z)>;
     /// The curved way of a step, its start excluded; its end may still be passed over by a longer line.
     void way(const Within& within, Tick t, Tick length, std::span<const double> end);
+    /// How far the stored line of an unknown may stray from its course.
+    double allowed(std::size_t unknown) const;
+    void allowances(std::span<double> all) const;
     /// Writes what is held back.
     void flush();
     /// Whether no more can be stored: for lack of room, or because of a fault.
@@ -40,8 +43,9 @@ private:
         Values z;
     };
     bool see(Tick t, std::span<const double> z);
-    double allowed(std::size_t unknown) const;
+    double toleranceOf(std::size_t unknown) const;
     double sizeOf(std::size_t unknown) const;
+    void remember(std::size_t unknown, double value);
     void add(Tick t, std::span<const double> z);
     void write(Tick t, std::span<const double> z);
     bool straightTo(Tick t, std::span<const double> z) const;
@@ -52,7 +56,15 @@ private:
     RowLayout layout_;
     std::map<std::vector<int>, std::uint32_t> views_;
     std::uint32_t view_ = 0, signals_ = 0;
-    Values low_, high_, between_;
+    /// The stretch of a trace that is on: its swing, the last extreme, where it goes from there, and turns.
+    struct Course {
+        double low = 0, high = 0, peak = 0;
+        bool rises = true;
+        int turns = 0;
+    };
+    Values low_, high_, between_;  ///< low_, high_: of late
+    Values sizes_;                        ///< the largest magnitude of each
+    std::vector<Course> courses_;
     std::array<double, 3> largest_ = {};  ///< the largest seen of each sort
     Point written_;                       ///< the last point in the store
     std::vector<Point> held_;             ///< later points that a line may still pass over
