@@ -10,7 +10,6 @@ namespace hedgerow::app {
 
 namespace {
 constexpr std::size_t mostLines = 6;
-constexpr std::size_t mostPoints = 2'000'000;  ///< of a run that is looked through in the window's thread
 }  // namespace
 
 NextRungList::NextRungList(Workspace& workspace, QWidget* parent) : QWidget(parent), workspace_(workspace) {
@@ -23,13 +22,26 @@ NextRungList::NextRungList(Workspace& workspace, QWidget* parent) : QWidget(pare
     fill();
 }
 
+/// Looking through the waveforms takes its time: it is done beside the window.
 void NextRungList::fill() {
     const auto& shown = workspace_.shownRun();
-    const bool ready = shown && shown->run && !shown->running() && shown->run->points() < mostPoints;
-    const RunEntry* now = ready ? shown.get() : nullptr;
-    if (now && now == filledFor_) return;
+    const std::shared_ptr<const RunRecord> now = shown && !shown->running() ? shown->run : nullptr;
+    if (now && now == filledFor_.lock()) return;
     filledFor_ = now;
-    advice_ = now ? nextRungs(*shown->run) : std::vector<RungAdvice>();
+    advice_.clear();
+    looking_.drop();
+    if (now)
+        looking_.start([this, now](const CancelToken& cancel) -> std::function<void()> {
+            auto found = nextRungs(*now, cancel);
+            return [this, found = std::move(found)] {
+                advice_ = found;
+                list();
+            };
+        });
+    list();
+}
+
+void NextRungList::list() {
     qDeleteAll(findChildren<QLabel*>(QString(), Qt::FindDirectChildrenOnly));
     const auto add = [&](const QString& text) {
         auto* label = new QLabel(text, this);
@@ -39,7 +51,9 @@ void NextRungList::fill() {
         column_->addWidget(label);
         return label;
     };
-    if (advice_.empty()) add("The waveforms ask for none.")->setProperty("quiet", true);
+    if (advice_.empty())
+        add(looking_.busy() ? "The waveforms are looked through." : "The waveforms ask for none.")
+            ->setProperty("quiet", true);
     const QString style = QString("style='color:%1'").arg(colours().leaf.name());
     for (std::size_t i = 0; i < std::min(advice_.size(), mostLines); ++i) {
         const RungAdvice& one = advice_[i];

@@ -5,6 +5,7 @@
 #include <QWidget>
 
 #include "session/next_rung.h"
+#include "shell/background.h"
 #include "shell/workspace.h"
 
 class QVBoxLayout;
@@ -24,12 +25,14 @@ signals:
 
 private:
     void fill();
+    void list();
     void follow(const QString& link);
 
     Workspace& workspace_;
     std::vector<RungAdvice> advice_;
     QVBoxLayout* column_;
-    const RunEntry* filledFor_ = nullptr;
+    std::weak_ptr<const RunRecord> filledFor_;
+    Background looking_;
 };
 
 }  // namespace hedgerow::app

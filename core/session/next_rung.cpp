@@ -32,8 +32,9 @@ struct Shape {
 
 class Looker {
 public:
-    explicit Looker(const RunRecord& run)
+    Looker(const RunRecord& run, const CancelToken& cancel)
         : run_(run),
+          cancel_(cancel),
           flat_(flattened(run.project(), partLibrary().catalogue())),
           parameters_(flat_.project.parameters) {}
 
@@ -50,6 +51,7 @@ public:
 
 private:
     std::optional<Shape> shapeOf(const std::string& name, double fast) const {
+        if (cancel_.cancelled()) return {};
         const auto trace = run_.trace(name);
         if (!trace || trace->size() < 2) return {};
         const std::size_t first = trace->size() > mostPoints ? trace->size() - mostPoints : 0;
@@ -162,6 +164,7 @@ private:
     }
 
     const RunRecord& run_;
+    CancelToken cancel_;
     FlatProject flat_;
     ParameterTable parameters_;
     std::map<std::string, RungAdvice> best_;
@@ -169,6 +172,8 @@ private:
 
 }  // namespace
 
-std::vector<RungAdvice> nextRungs(const RunRecord& run) { return Looker(run).all(); }
+std::vector<RungAdvice> nextRungs(const RunRecord& run, const CancelToken& cancel) {
+    return Looker(run, cancel).all();
+}
 
 }  // namespace hedgerow

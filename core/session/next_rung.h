@@ -4,6 +4,7 @@
 #include <string>
 #include <vector>
 
+#include "base/cancel.h"
 #include "session/run_record.h"
 
 namespace hedgerow {
@@ -16,7 +17,8 @@ struct RungAdvice {
     double weight;    ///< how much it is likely to change, to sort by
 };
 
-/// At most one for each part on rung 1 or 2, the one that changes most first. Of long runs the end is looked at.
-std::vector<RungAdvice> nextRungs(const RunRecord& run);
+/// At most one for each part on rung 1 or 2, the one that changes most first. Of long runs the end is looked at. What is
+/// cancelled has found some of it.
+std::vector<RungAdvice> nextRungs(const RunRecord& run, const CancelToken& cancel = {});
 
 }  // namespace hedgerow

@@ -107,7 +107,7 @@ TEST(Shortcuts, LegsOfAModulatedBridge) {
             .add("resistor", "R" + x, {"out" + x, "star"}, {{"r", "20"}});
     }
     c.plan("60m", "1e-2");
-    expectVerified(c, 1e-9, 1000);
+    expectVerified(c, 1e-9, 800);
 }
 
 TEST(Shortcuts, LegsWithSineSources) {

@@ -79,6 +79,7 @@ TEST(Runs, SuggestTheNextRung) {
     ASSERT_TRUE(window.waitForRun());
     auto* list = window.find<hedgerow::app::NextRungList>("nextRungs");
     ASSERT_TRUE(list);
+    EXPECT_TRUE(QTest::qWaitFor([&] { return !list->advice().empty(); }, 20'000));  // it is looked for beside the window
     ASSERT_FALSE(list->advice().empty());
     const RungAdvice first = list->advice().front();
     const auto links = list->findChildren<QLabel*>();
