@@ -393,4 +393,25 @@ TEST(Islands, AreTiedOnEveryRungByEveryEngine) {
         }
 }
 
+TEST(Scenes, AGateMayTurnAtTheInstantOfAnEvent) {
+    for (const std::string& engine : engines) {
+        Circuit c;
+        c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "10"}})
+            .add("signal-step", "K1", {"g"}, {{"at", "1m"}})
+            .add("signal-step", "K2", {"h"}, {{"before", "1"}, {"after", "0"}, {"at", "1m"}})
+            .add("switch", "S1", {"in", "a", "g"})
+            .add("switch", "S2", {"in", "b", "h"})
+            .add("resistor", "R1", {"a", "0"}, {{"r", "10"}})
+            .add("resistor", "R2", {"b", "0"}, {{"r", "10"}})
+            .plan("2m");
+        event(c, "1m", "R1.r", "5");
+        const auto r = run(by(c, engine, "10u"));
+        ASSERT_TRUE(r);
+        EXPECT_NEAR(at(*r, "R1.i", 0.9e-3), 0, 1e-6) << engine;
+        EXPECT_NEAR(at(*r, "R1.i", 1.1e-3), 2, 1e-6) << engine;
+        EXPECT_NEAR(at(*r, "R2.i", 0.9e-3), 1, 1e-6) << engine;
+        EXPECT_NEAR(at(*r, "R2.i", 1.1e-3), 0, 1e-6) << engine;
+    }
+}
+
 }  // namespace

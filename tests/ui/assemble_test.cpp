@@ -292,15 +292,23 @@ TEST(Assemble, ASourceByFormulaIsTypedAndRuns) {
     ASSERT_TRUE(workspace.shownRun());
     const Trace* out = workspace.trace("out.v");
     ASSERT_TRUE(out);
-    EXPECT_NEAR(*out->at(out->time(out->size() / 2)), 1, 1e-6) << "the tangent at 0";
-    // Climbing takes the formula itself.
+    EXPECT_EQ(workspace.project().findPart(id)->rung, 4);
+    EXPECT_NEAR(*out->at(out->time(out->size() / 2)), 13, 1e-5) << "the formula itself";
+    // Stepping down takes its tangent, and a caution says so.
     workspace.select({id});
     window.sheet().setFocus();
-    window.key(Qt::Key_PageUp);
-    EXPECT_EQ(workspace.project().findPart(id)->rung, 4);
+    window.key(Qt::Key_PageDown);
+    EXPECT_EQ(workspace.project().findPart(id)->rung, 1);
     window.key(Qt::Key_Return, Qt::ControlModifier);
     ASSERT_TRUE(window.waitForRun());
-    const Trace* climbed = workspace.trace("out.v");
-    ASSERT_TRUE(climbed);
-    EXPECT_NEAR(*climbed->at(climbed->time(climbed->size() / 2)), 13, 1e-5);
+    const Trace* stepped = workspace.trace("out.v");
+    ASSERT_TRUE(stepped);
+    EXPECT_NEAR(*stepped->at(stepped->time(stepped->size() / 2)), 1, 1e-6) << "the tangent at 0";
+    EXPECT_TRUE(QTest::qWaitFor(
+        [&] {
+            return std::any_of(workspace.checks().begin(), workspace.checks().end(), [](const auto& check) {
+                return check.error.part == "E1" && check.error.message.find("tangent") != std::string::npos;
+            });
+        },
+        10'000));
 }

@@ -344,8 +344,9 @@ TEST(Swings, OfSeveralAtOnceAreThoseOfEach) {
     Random random(8);
     std::vector<double> z(count), last(count, 0.0), rate(count), lastRate(count, 0.0);
     int straight = 0, bent = 0;
+    double lastAt = 0;
     for (int point = 0; point < 4000; ++point) {
-        const double size = std::pow(10.0, uniform(random, -5, 0)), t = 1e-2 * point;
+        const double size = std::pow(10.0, uniform(random, -9, 0)), t = 1e-2 * point;
         for (std::size_t i = 0; i < count; ++i) {
             z[i] =
                 std::sin(t + static_cast<double>(i)) * (1 + (point > 2000 ? 4.0 : 0.0)) + size * uniform(random, -1, 1);
@@ -355,7 +356,7 @@ TEST(Swings, OfSeveralAtOnceAreThoseOfEach) {
             frate(rate.begin(), rate.end()), flastRate(lastRate.begin(), lastRate.end());
         swings.see(z.data());
         fineSwings.see(fz.data());
-        const double h = std::pow(10.0, uniform(random, -4, 1));
+        const double h = point % 2 == 0 ? std::pow(10.0, uniform(random, -4, 1)) : t - lastAt;
         const bool is = swings.straight(last.data(), lastRate.data(), z.data(), rate.data(), h);
         ASSERT_EQ(is, fineSwings.straight(flast.data(), flastRate.data(), fz.data(), frate.data(), h)) << point;
         ++(is ? straight : bent);
@@ -369,6 +370,7 @@ TEST(Swings, OfSeveralAtOnceAreThoseOfEach) {
         if (point % 7 == 0) {
             last = z;
             lastRate = rate;
+            lastAt = t;
         }
     }
     EXPECT_GT(straight, 20);

@@ -68,9 +68,15 @@ RunSummary Run::solve() {
             if (++sinceProgress % 16 == 0) sink_.progress(t_);
         }
     }
+    std::vector<int> leaving = switching_.segments();
     if (request_.goesOn && !error_ && !stopped_ && t_ >= request_.end && clock_.next() <= t_) {
+        // What comes at the last instant acts in the network that goes on; what samples sees this one.
         clock_.advance(t_, [this](int column) { return now_.z[static_cast<std::size_t>(column)]; });
         if (clock_.error()) fail(*clock_.error());
+        std::string what;
+        turnGates(leaving, what);
+        for (std::size_t i = 0; i < leaving.size(); ++i)
+            if (leaving[i] != switching_.segments()[i]) entered_[i] = t_;
     }
     if (!recorder_.fault()) recorder_.flush();
     if (!error_) error_ = recorder_.fault();
@@ -96,7 +102,7 @@ RunSummary Run::solve() {
                        {"total", total}};
     for (std::size_t i = 0; i < eventsByElement_.size(); ++i)
         if (eventsByElement_[i] > 0) summary.eventsByPart[network_.elements[i]->part()] += eventsByElement_[i];
-    summary.standing = {t_, now_.x, switching_.segments(), entered_, {}, {}};
+    summary.standing = {t_, now_.x, leaving, entered_, {}, {}};
     clock_.describe(summary.standing);
     return summary;
 }
@@ -382,6 +388,25 @@ void Run::crossed(std::size_t guard) {
     enter(wanted, "when " + network_.elements[active.element]->part() + " changes");
 }
 
+/// Gates whose signal has changed; each element says what follows for it. @return whether there are any
+bool Run::turnGates(std::vector<int>& wanted, std::string& what) {
+    bool changed = false;
+    for (std::size_t i = 0; i < gateOn_.size(); ++i) {
+        if (static_cast<bool>(gateOn_[i]) == clock_.gate(i)) continue;
+        gateOn_[i] = clock_.gate(i);
+        const Element& element = *network_.elements[i];
+        double sensed = 0;
+        for (const auto& [column, factor] : element.sense())
+            sensed += factor * now_.z[static_cast<std::size_t>(column)];
+        wanted[i] = element.gated(wanted[i], gateOn_[i], sensed);
+        ++eventsByElement_[i];
+        ++gateEvents_;
+        what = "when " + element.part() + (gateOn_[i] ? " turns on" : " turns off");
+        changed = true;
+    }
+    return changed;
+}
+
 /// At an instant that was known: signals, sources, timeouts.
 void Run::arrived() {
     if (t_ >= request_.end) return;
@@ -401,20 +426,7 @@ void Run::arrived() {
     clock_.advance(t_, [this](int column) { return now_.z[static_cast<std::size_t>(column)]; });
     if (clock_.error()) return fail(*clock_.error());
     stepper_.newton().setHeld(clock_.signals());
-    bool changed = false;
-    for (std::size_t i = 0; i < gateOn_.size(); ++i) {
-        if (static_cast<bool>(gateOn_[i]) == clock_.gate(i)) continue;
-        gateOn_[i] = clock_.gate(i);
-        const Element& element = *network_.elements[i];
-        double sensed = 0;
-        for (const auto& [column, factor] : element.sense())
-            sensed += factor * now_.z[static_cast<std::size_t>(column)];
-        wanted[i] = element.gated(wanted[i], gateOn_[i], sensed);
-        ++eventsByElement_[i];
-        ++gateEvents_;
-        what = "when " + element.part() + (gateOn_[i] ? " turns on" : " turns off");
-        changed = true;
-    }
+    bool changed = turnGates(wanted, what);
     if (clock_.version() != signalVersion_) {
         recorder_.flush();
         signalVersion_ = clock_.version();

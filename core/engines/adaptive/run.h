@@ -32,6 +32,7 @@ private:
     bool begin(const std::string& what);
     void firstPoint();
     void crossed(std::size_t guard);
+    bool turnGates(std::vector<int>& wanted, std::string& what);
     void arrived();
     void enter(const std::vector<int>& wanted, const std::string& what);
     void showLogic();

@@ -58,9 +58,21 @@ RunSummary Run<Real>::solve() {
         if ((++looks_ % 32 == 0 || t_ >= request_.end) && !y_.allFinite()) fail(beyondNumbers(frame_, y_, t_));
         sink_.progress(t_);
     }
-    if (request_.goesOn && !stopped_ && clock_.next() <= t_) advanceClock();
+    if (request_.goesOn && !stopped_ && clock_.next() <= t_) handOver();
     finish(summary);
     return summary;
+}
+
+/// What comes at the last instant acts in the network that goes on; what samples sees this one.
+template <class Real>
+void Run<Real>::handOver() {
+    advanceClock();
+    if (error_) return;
+    leaving_ = mode_->segments;
+    Cause cause;
+    turnGates(leaving_, cause);
+    for (std::size_t i = 0; i < leaving_.size(); ++i)
+        if (leaving_[i] != mode_->segments[i]) entered_[i] = t_;
 }
 
 template <class Real>
@@ -322,7 +334,7 @@ void Run<Real>::finish(RunSummary& summary) {
     summary.error = error_;
     summary.standing.t = t_;
     for (int i = 0; i < frame_.states; ++i) summary.standing.states.push_back(static_cast<double>(y_(i)));
-    if (mode_) summary.standing.segments = mode_->segments;
+    if (mode_) summary.standing.segments = leaving_.empty() ? mode_->segments : leaving_;
     summary.standing.entered = entered_;
     clock_.describe(summary.standing);
     summary.counters = {{"events", events_},

@@ -29,6 +29,7 @@ private:
     void expired();
     void advanceClock();
     void turnGates(Segments& wanted, Cause& cause);
+    void handOver();
     void showLogic();
     void enter(const Segments& wanted, const Cause& cause);
     void entered(Mode<Real>* mode);
@@ -82,6 +83,7 @@ private:
     RoundPoints roundPoints_;  ///< of the last rounds
     Mode<Real>* mode_ = nullptr;
     Tick t_ = 0, inModeSince_ = 0;
+    Segments leaving_;  ///< in which another network goes on, where they are not those of the mode
     Mode<Real>* fadesTo_ = nullptr;  ///< what takes over at the end of the interval, where nothing else ends it
     Clock::Sense sense_;
     std::vector<char> gateOn_;        ///< per element

@@ -54,10 +54,8 @@ RunSummary Run::solve() {
             stopped_ = cancel_.cancelled() && t_ < request_.end;
         }
     }
-    if (request_.goesOn && !error_ && !stopped_ && t_ >= request_.end && clock_.next() <= t_) {
-        clock_.advance(t_, [this](int column) { return now_.z[static_cast<std::size_t>(column)]; });
-        error_ = clock_.error();
-    }
+    // What comes at the last instant acts in the network that goes on; what samples sees this one.
+    if (request_.goesOn && !error_ && !stopped_ && t_ >= request_.end && clock_.next() <= t_) takeInstants();
     if (!recorder_.fault()) recorder_.flush();
     if (!error_) error_ = recorder_.fault();
     sink_.progress(t_);
