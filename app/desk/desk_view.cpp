@@ -11,13 +11,12 @@
 #include <QTimer>
 #include <QVBoxLayout>
 
-#include <qcustomplot.h>
-
 #include "base/text.h"
 #include "card/stress_table.h"
 #include "model/edits.h"
 #include "model/quantity.h"
 #include "session/straight_lines.h"
+#include "style/plot.h"
 #include "style/theme.h"
 #include "timeline/lane_view.h"
 
@@ -101,7 +100,7 @@ DeskView::DeskView(Workspace& workspace, QWidget* parent) : QWidget(parent), wor
     note_->setObjectName("deskNote");
     note_->setProperty("quiet", true);
     note_->setWordWrap(true);
-    plot_ = new QCustomPlot(this);
+    plot_ = new Plot(this);
     plot_->setAccessibleName("curves by rung");
     plot_->setMinimumHeight(140);
     right->addWidget(note_);

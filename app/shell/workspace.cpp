@@ -361,7 +361,7 @@ void Workspace::startRun() {
 bool Workspace::start(const std::shared_ptr<const Project>& project, const std::string& scene) {
     setProblems(checkProject(*project, partLibrary()));
     if (!problems_.empty()) return false;
-    auto prepared = Run::prepare(project, {scene, plan().name, "", {}});
+    auto prepared = Run::prepare(project, {.scene = scene, .plan = plan().name});
     if (!prepared) return setProblems({prepared.error()}), false;
     if (const auto folder = ledgerFolder(); !folder.empty()) runList_->keepIn(folder);
     const bool otherPlan = !shownRun() || !shownRun()->run || shownRun()->run->plan() != plan().name;
@@ -550,7 +550,7 @@ Judgement judge(const std::shared_ptr<const Project>& project, const std::string
             found.checks.push_back({std::move(error), false});
     }
     found.outside = hedgerow::outsideFiles(*project);
-    if (auto prepared = Run::prepare(project, {scene, plan, "", {}, 0})) {
+    if (auto prepared = Run::prepare(project, {.scene = scene, .plan = plan, .memoryLimit = 0})) {
         found.engine = (*prepared)->engine().name();
         found.edges = (*prepared)->expectedEdges();
     }

@@ -9,6 +9,7 @@
 #include "model/edits.h"
 #include "model/quantity.h"
 #include "style/picture_file.h"
+#include "style/plot.h"
 #include "style/theme.h"
 #include "timeline/lane_view.h"
 
@@ -23,7 +24,7 @@ constexpr double shortestWindow = 1e-12;
 }  // namespace
 
 LanesView::LanesView(Workspace& workspace, QWidget* parent)
-    : QWidget(parent), workspace_(workspace), plot_(new QCustomPlot(this)) {
+    : QWidget(parent), workspace_(workspace), plot_(new Plot(this)) {
     setObjectName("lanes");
     setAccessibleName("timeline");
     setFocusPolicy(Qt::StrongFocus);
