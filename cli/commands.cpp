@@ -95,8 +95,21 @@ Json toJson(const RunSummary& summary) {
     return json;
 }
 
-Json measuresJson(const Trace& trace) {
-    const auto measures = trace.size() ? trace.measure(trace.time(0), trace.time(trace.size() - 1)) : std::nullopt;
+/// A time that was typed; the default where none was. @pre it was checked
+double typedTime(const std::string& text, double standard) {
+    return text.empty() ? standard : *evaluateField(text, *findUnit("s"));
+}
+
+std::optional<Measures> measuresOf(const Trace& trace, const RunOptions& options) {
+    if (trace.size() < 2) return {};
+    const Tick first = trace.time(0), last = trace.time(trace.size() - 1);
+    const Tick from = std::clamp(toTicks(typedTime(options.from, toSeconds(first))), first, last),
+               to = std::clamp(toTicks(typedTime(options.to, toSeconds(last))), first, last);
+    return from < to ? trace.measure(from, to) : std::nullopt;
+}
+
+Json measuresJson(const Trace& trace, const RunOptions& options) {
+    const auto measures = measuresOf(trace, options);
     if (!measures) return {};
     return {{"unit", trace.unit()},
             {"min", measures->min},
@@ -172,7 +185,7 @@ void report(const Run& run, const RunOptions& options, const Verification* verif
     if (options.json) {
         Json json = toJson(summary);
         for (const std::string& name : shownQuantities(run, options))
-            if (const auto trace = run.trace(name)) json["measures"][name] = measuresJson(*trace);
+            if (const auto trace = run.trace(name)) json["measures"][name] = measuresJson(*trace, options);
         if (verification) json["verify"] = toJson(*verification);
         if (!options.losses.empty())
             for (const LossRow& row : lossesOf(run, options)) json["losses"].push_back(toJson(row));
@@ -191,8 +204,7 @@ void report(const Run& run, const RunOptions& options, const Verification* verif
     for (const std::string& name : shownQuantities(run, options)) {
         const auto trace = run.trace(name);
         if (!trace || trace->size() < 2) continue;
-        const auto m = trace->measure(trace->time(0), trace->time(trace->size() - 1));
-        if (m)
+        if (const auto m = measuresOf(*trace, options))
             fmt::print("  {:<23} min {}, mean {}, max {}, rms {}\n", name, formatQuantity(m->min, trace->unit()),
                        formatQuantity(m->mean, trace->unit()), formatQuantity(m->max, trace->unit()),
                        formatQuantity(m->rms, trace->unit()));
@@ -290,6 +302,67 @@ int info(const std::string& path, bool json, bool allowOutside) {
     return success;
 }
 
+namespace {
+
+Json toJson(const PartKind& kind) {
+    Json json = {{"kind", kind.id}, {"title", kind.title}, {"summary", kind.summary}, {"group", kind.group}};
+    for (const PinKind& pin : kind.pins) json["pins"].push_back(pin.name);
+    for (const RungKind& rung : kind.rungs)
+        json["rungs"].push_back({{"rung", rung.rung}, {"adds", rung.adds}, {"equations", rung.equations}});
+    for (const ParameterKind& p : kind.parameters) {
+        Json one = {{"key", p.key}, {"label", p.label}, {"rung", p.rung}};
+        if (!p.unit.empty()) one["unit"] = p.unit;
+        if (!p.choices.empty())
+            one["choices"] = p.choices, one["default"] = p.standard.empty() ? p.choices.front() : p.standard;
+        else if (!p.standard.empty())
+            one["default"] = p.standard;
+        if (p.text) one["text"] = true;
+        if (std::isfinite(p.least)) one[p.aboveLeast ? "above" : "least"] = p.least;
+        if (std::isfinite(p.most)) one["most"] = p.most;
+        json["values"].push_back(std::move(one));
+    }
+    return json;
+}
+
+void print(const PartKind& kind) {
+    fmt::print("{}  {}: {}\n", kind.id, kind.title, kind.summary);
+    std::vector<std::string> pins, rungs;
+    for (const PinKind& pin : kind.pins) pins.push_back(pin.name);
+    if (!pins.empty()) fmt::print("  pins {}\n", joined(pins, ", "));
+    for (const RungKind& rung : kind.rungs) fmt::print("  rung {}: {}\n", rung.rung, rung.adds);
+    for (const ParameterKind& p : kind.parameters) {
+        std::string line = p.choices.empty() ? p.standard.empty() ? "none" : p.standard : joined(p.choices, " or ");
+        if (!p.unit.empty() && p.choices.empty()) line += " " + p.unit;
+        if (std::isfinite(p.least)) line += fmt::format(", {} {:g}", p.aboveLeast ? "above" : "at least", p.least);
+        if (std::isfinite(p.most)) line += fmt::format(", at most {:g}", p.most);
+        fmt::print("  {:<10} {}: {}{}\n", p.key, p.label, line, p.rung > 1 ? fmt::format(", from rung {} on", p.rung) : "");
+    }
+}
+
+}  // namespace
+
+int kinds(const std::string& name, bool json) {
+    const Catalogue& catalogue = partLibrary().catalogue();
+    std::vector<const PartKind*> chosen = catalogue.all();
+    if (!name.empty()) {
+        const PartKind* const kind = catalogue.find(name) ? catalogue.find(name) : catalogue.findByWord(name);
+        if (!kind) {
+            spdlog::error("there is no kind of part called '{}'", name);
+            return usage;
+        }
+        chosen = {kind};
+    }
+    Json list = Json::array();
+    for (const PartKind* kind : chosen) {
+        if (json)
+            list.push_back(toJson(*kind));
+        else
+            print(*kind);
+    }
+    if (json) printJson(list);
+    return success;
+}
+
 int readCards(const std::string& file, const std::string& library, double current, int lines) {
     const auto text = readFile(file, mostCardBytes);
     if (!text) {
@@ -353,8 +426,18 @@ int run(const RunOptions& options) {
         formats.push_back(formatOf(file));
         if (formats.back().empty()) return usage;
     }
-    const auto project = load(options.project, options.json, options.allowOutside);
+    for (const auto& [name, text] : {std::pair("--from", options.from), std::pair("--to", options.to)})
+        if (!text.empty() && !evaluateField(text, *findUnit("s"))) {
+            spdlog::error("{} {}: a time was expected", name, text);
+            return usage;
+        }
+    auto project = load(options.project, options.json, options.allowOutside);
     if (!project) return unreadable;
+    if (!options.tolerance.empty()) {
+        auto changed = std::make_shared<Project>(*project);
+        for (Plan& plan : changed->plans) plan.tolerance = options.tolerance;
+        project = changed;
+    }
     auto prepared = Run::prepare(project, settings);
     if (!prepared) {
         if (options.json)

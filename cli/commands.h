@@ -22,11 +22,15 @@ enum ExitCode {
 /// @param allowOutside  files outside of the project's folder are read too
 int check(const std::string& project, bool json, bool allowOutside);
 int info(const std::string& project, bool json, bool allowOutside);
+/// All kinds of parts, or those of one name: pins, keys, units, defaults, ranges. @param name  "" for all
+int kinds(const std::string& name, bool json);
 /// @param library  "" for none  @param current  A
 int readCards(const std::string& file, const std::string& library, double current, int lines);
 
 struct RunOptions {
     std::string project, scene, plan, end, start, engine, step, method;
+    std::string tolerance;  ///< of the stored lines, "" for the plan's
+    std::string from, to;   ///< window of the measures, "" for the ends of the run
     std::string keep;    ///< file for the states at the end
     std::string losses;  ///< time before the end over which losses of switches are told; "" for none
     bool allowOutside = false;  ///< files outside of the project's folder are read too

@@ -37,6 +37,11 @@ int main(int argc, char** argv) {
     describing->add_flag("--json", json, "print JSON");
     describing->add_flag("--allow-outside", outside, outsideHelp);
 
+    std::string kindName;
+    auto* listing = app.add_subcommand("kinds", "Lists the kinds of parts: pins, keys, units, defaults and ranges");
+    listing->add_option("name", kindName, "one kind only, by its name in files or what one types to find it");
+    listing->add_flag("--json", json, "print JSON");
+
     std::string cards, library;
     double upTo = 10;
     int lines = 1;
@@ -54,6 +59,10 @@ int main(int argc, char** argv) {
     running->add_option("--plan", options.plan, "the plan to run by; the first when not given");
     running->add_option("--end", options.end, "end time instead of the plan's, such as 5m");
     running->add_option("--engine", options.engine, "engine instead of the plan's: best, exact, adaptive or fixed");
+    running->add_option("--tolerance", options.tolerance,
+                        "of the stored lines instead of the plan's, relative to the local swing, such as 1e-4");
+    running->add_option("--from", options.from, "where the measures begin, such as 5m; the start when not given");
+    running->add_option("--to", options.to, "where they end; the end of the run when not given");
     running->add_option("--step", options.step, "step of the fixed engine instead of the plan's, such as 2u");
     running->add_option("--method", options.method,
                         "method of the fixed engine instead of the plan's: trapezoidal or 'backward Euler'");
@@ -83,6 +92,7 @@ int main(int argc, char** argv) {
     const auto carryOut = [&]() -> int {
         if (checking->parsed()) return check(project, json, outside);
         if (describing->parsed()) return info(project, json, outside);
+        if (listing->parsed()) return kinds(kindName, json);
         if (reading->parsed()) return readCards(cards, library, upTo, lines);
         return run(options);
     };

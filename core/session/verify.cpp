@@ -6,6 +6,8 @@
 
 #include <fmt/format.h>
 
+#include "base/largest.h"
+
 namespace hedgerow {
 
 namespace {
@@ -79,8 +81,8 @@ Result<Verification> verify(const Run& run, const CancelToken& cancel) {
         Verification::Difference difference{quantity.name, quantity.unit, 0.0, 0.0};
         double size = 0.0;
         const auto compare = [&](double a, double b) {
-            size = std::max(size, std::abs(a));
-            difference.largest = std::max(difference.largest, std::abs(a - b));
+            if (std::isfinite(a)) size = std::max(size, std::abs(a));
+            difference.largest = largestOf(difference.largest, std::abs(a - b));
         };
         for (std::size_t i = 1; i + 1 < points.count(); ++i)
             if (points.time(i) != points.time(i - 1) && points.time(i) != points.time(i + 1))

@@ -279,3 +279,31 @@ TEST(Cli, ARunCanAlwaysBeStopped) {
         EXPECT_EQ(WEXITSTATUS(status), 124) << engine << ": it answered the signal and was not killed";
     }
 }
+
+TEST(Cli, ListsKindsWithKeysDefaultsAndRanges) {
+    const Outcome one = cli("kinds diode");
+    EXPECT_EQ(one.code, 0);
+    EXPECT_NE(one.output.find("knee voltage: 0.7 V, at least 0, from rung 2 on"), std::string::npos) << one.output;
+    const auto all = nlohmann::json::parse(cli("kinds --json").output);
+    ASSERT_GT(all.size(), 50u);
+    for (const auto& kind : all) {
+        EXPECT_TRUE(kind.contains("rungs")) << kind["kind"];
+        for (const auto& value : kind.value("values", nlohmann::json::array())) EXPECT_TRUE(value.contains("key"));
+    }
+    const Outcome none = cli("kinds nonsense");
+    EXPECT_EQ(none.code, 1);
+    EXPECT_NE(none.output.find("nonsense"), std::string::npos);
+}
+
+TEST(Cli, MeasuresAWindowByATolerance) {
+    const auto measured = [](const std::string& more) {
+        return nlohmann::json::parse(cli("run --quiet --json " + example + " " + more).output);
+    };
+    const auto whole = measured(""), window = measured("--from 2.9m --to 3m"), finer = measured("--tolerance 1e-5");
+    // The output rises from nothing, and is where it belongs at the end.
+    EXPECT_LT(whole["measures"]["out.v"]["min"].get<double>(), 1);
+    EXPECT_GT(window["measures"]["out.v"]["min"].get<double>(), 22);
+    EXPECT_GT(finer["counters"]["stored points"].get<int>(), 2 * whole["counters"]["stored points"].get<int>());
+    EXPECT_EQ(cli("run --quiet " + example + " --from yesterday").code, 1);
+    EXPECT_EQ(cli("run --quiet " + example + " --tolerance much").code, 3);
+}

@@ -6,6 +6,7 @@
 #include <numbers>
 #include <thread>
 
+#include "base/largest.h"
 #include "circuits.h"
 #include "engines/adaptive/tableau.h"
 #include "formats/hedge/hedge.h"
@@ -34,7 +35,7 @@ double apart(const hedgerow::Run& a, const hedgerow::Run& b, const std::string& 
         const double p = *x->at(toTicks(t)), q = *y->at(toTicks(t)), near = *x->at(toTicks(t * (1 - 1e-3))),
                      after = *x->at(toTicks(t * (1 + 1e-3)));
         largest = std::max(largest, std::abs(p));
-        most = std::max(most, std::max(0.0, std::abs(p - q) - std::abs(near - p) - std::abs(after - p)));
+        most = largestOf(most, largestOf(0.0, std::abs(p - q) - std::abs(near - p) - std::abs(after - p)));
     }
     return largest > 0 ? most / largest : 0;
 }

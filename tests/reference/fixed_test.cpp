@@ -3,6 +3,7 @@
 
 #include <cmath>
 
+#include "base/largest.h"
 #include "circuits.h"
 #include "session/registry.h"
 #include "session/verify.h"
@@ -54,7 +55,7 @@ double errorOf(const Circuit& circuit, const char* step, const char* method, boo
     if (!a || !b || b->summary().end != RunEnd::finished) return 1e9;
     double most = 0;
     for (int i = 1; i < 200; ++i)
-        most = std::max(most, std::abs(at(*a, "out.v", 1e-5 * i) - at(*b, "out.v", 1e-5 * i)));
+        most = largestOf(most, std::abs(at(*a, "out.v", 1e-5 * i) - at(*b, "out.v", 1e-5 * i)));
     return most;
 }
 

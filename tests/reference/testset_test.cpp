@@ -2,6 +2,7 @@
 
 #include <cmath>
 
+#include "base/largest.h"
 #include "base/cancel.h"
 #include "session/registry.h"
 #include "support/circuit.h"
@@ -38,7 +39,7 @@ double worstAtEnd(const TestSetProblem& problem, double tolerance) {
     EXPECT_EQ(states.size(), problem.wanted.size());
     double worst = 0;
     for (std::size_t i = 0; i < states.size(); ++i)
-        worst = std::max(worst, std::abs(states[i] - problem.wanted[i]) / problem.sizes[i]);
+        worst = largestOf(worst, std::abs(states[i] - problem.wanted[i]) / problem.sizes[i]);
     return worst;
 }
 

@@ -5,6 +5,7 @@
 #include <random>
 #include <sstream>
 
+#include "base/largest.h"
 #include "formats/cards/card_expression.h"
 #include "model/modules.h"
 #include "session/card_import.h"
@@ -319,7 +320,7 @@ TEST(Cards, MoreStraightLinesComeNearer) {
             const auto r = run(c);
             ASSERT_TRUE(r);
             const double exact = 1.5 * 0.025693 * std::log(i / 2e-9 + 1) + 0.004 * i;
-            worst = std::max(worst, std::abs(at(*r, "D1.v", 1.9e-6) - exact));
+            worst = largestOf(worst, std::abs(at(*r, "D1.v", 1.9e-6) - exact));
         }
         EXPECT_LT(worst, d.residual + 2e-3) << count;
         ASSERT_EQ(import.modules.size(), 1u);

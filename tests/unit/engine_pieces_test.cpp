@@ -5,6 +5,7 @@
 #include <map>
 #include <random>
 
+#include "base/largest.h"
 #include "engines/exact/conditions.h"
 #include "engines/exact/leg.h"
 #include "engines/exact/propagator.h"
@@ -326,6 +327,13 @@ TEST(Propagator, EasyLengthsAreNearWhatWasAsked) {
     // 5 kHz turns 31 krad/s, the filter rings at as much: a step of about one over that.
     EXPECT_LT(toSeconds(propagator.topStep(toTicks(1))), 1 / 31e3);
     EXPECT_GT(toSeconds(propagator.topStep(toTicks(1))), 0.25 / 31e3);
+}
+
+TEST(Largest, IsInfiniteWhereANumberIsNone) {
+    EXPECT_EQ(largestOf(1, 2), 2);
+    for (const auto& [a, b] : {std::pair(1.0, std::nan("")), std::pair(std::nan(""), 1.0)})
+        EXPECT_TRUE(std::isinf(largestOf(a, b)));
+    EXPECT_TRUE(std::isinf(largestOf(largestOf(1, std::nan("")), 3))) << "and stays so";
 }
 
 // What a line may hide is judged several unknowns at once in double and one by one in long double.

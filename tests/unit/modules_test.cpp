@@ -6,6 +6,7 @@
 #include <fstream>
 #include <numbers>
 
+#include "base/largest.h"
 #include "formats/hedge/hedge.h"
 #include "model/edits.h"
 #include "model/module_edits.h"
@@ -119,7 +120,7 @@ TEST_F(Modules, RunsAsThePartsAlone) {
         for (std::size_t i = 0; i < a->size(); ++i) {
             ASSERT_EQ(a->time(i), b->time(i)) << i;
             largest = std::max(largest, std::abs(a->value(i)));
-            worst = std::max(worst, std::abs(a->value(i) - b->value(i)));
+            worst = largestOf(worst, std::abs(a->value(i) - b->value(i)));
         }
         EXPECT_LT(worst, 1e-14 * largest) << one;
     }
