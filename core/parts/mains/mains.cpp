@@ -2,6 +2,7 @@
 
 #include <cmath>
 #include <numbers>
+#include <tuple>
 
 #include "parts/generators.h"
 #include "parts/two_terminal.h"
@@ -155,7 +156,8 @@ private:
     double capacitance_, resistance_;
 };
 
-/// One line of the V-network: the mains side decoupled by L, both sides closed by a series R and C.
+/// One line of the V-network: 250 uH keep the impedance of the mains out, L decouples the equipment, and a series R and C
+/// close the line before and behind L.
 class MainsNetwork final : public PartType {
 public:
     PartKind kind() const override {
@@ -168,17 +170,25 @@ public:
         k.synonyms = {"amn", "lisn", "v-network"};
         k.summary = "A defined impedance between mains and equipment, with the noise across 50 Ω";
         k.help =
-            "One line of a V-network: 50 µH between mains and equipment, 8 µF and 5 Ω from the mains side to the "
-            "reference, 250 nF and the 50 Ω of the receiver from the equipment side. vn is the noise voltage across "
-            "the "
-            "50 Ω. Take one for each line.";
+            "One line of a V-network: 250 µH from the mains, then 50 µH to the equipment; between the two 8 µF and 5 Ω to "
+            "the reference, and from the equipment side 250 nF and the 50 Ω of the receiver with 1 kΩ beside it. vn is the "
+            "noise voltage across the receiver. Take one for each line.";
         k.pins = {{"m", {-40, 0}}, {"e", {40, 0}}, {"r", {0, 40}}};
-        k.parameters = {value("l", "inductance", "L", "H", "50u"),
+        k.parameters = {value("lm", "inductance to the mains", "L_m", "H", "250u"),
+                        value("l", "inductance", "L", "H", "50u"),
                         value("cm", "capacitance, mains side", "C_m", "F", "8u"),
                         value("rm", "resistance, mains side", "R_m", "Ω", "5"),
                         value("ce", "capacitance, equipment side", "C_e", "F", "250n"),
-                        value("re", "resistance of the receiver", "R_e", "Ω", "50")};
-        k.rungs = {{1, "50 Ω / 50 µH + 5 Ω", "L between m and e;  R_m C_m and R_e C_e to r",
+                        value("re", "resistance of the receiver", "R_e", "Ω", "50"),
+                        value("rd", "resistance beside the receiver", "R_d", "Ω", "1k")};
+        const auto start = [&](const char* key, const char* label, const char* symbol, const char* unit) {
+            k.parameters.push_back(
+                {.key = key, .label = label, .symbol = symbol, .unit = unit, .standard = "0", .atStart = true});
+        };
+        start("i0", "line current at the start", "i_0", "A");
+        start("vm0", "voltage of C_m at the start", "v_m0", "V");
+        start("ve0", "voltage of C_e at the start", "v_e0", "V");
+        k.rungs = {{1, "50 Ω / 50 µH + 5 Ω", "L_m, then L between m and e;  R_m C_m between them and R_e C_e from e to r",
                     "V-network of CISPR 16-1-2, 9 kHz to 30 MHz", 1.0}};
         k.symbol = {{"M -32 -20 L 32 -20 L 32 28 L -32 28 Z", Stroke::Weight::thin},
                     {"M -40 0 L -18 0"},
@@ -194,19 +204,22 @@ public:
         return k;
     }
     void elaborate(NetworkBuilder& b) const override {
-        const int m = b.node("m"), e = b.node("e"), r = b.node("r");
-        const int line = b.addBranch(), mains = b.addBranch(), equipment = b.addBranch();
-        b.addElement(std::make_unique<InductanceElement>(
-            b.partName(), line, m, e, b.addState(StateSort::windingCurrent, "", b.value("l")), b.value("l")));
-        b.addElement(std::make_unique<SeriesElement>(b.partName(), mains, m, r,
-                                                     b.addState(StateSort::capacitorVoltage, "", b.value("cm")),
+        const int m = b.node("m"), e = b.node("e"), r = b.node("r"), between = b.addNode();
+        const int feed = b.addBranch(), line = b.addBranch(), mains = b.addBranch(), equipment = b.addBranch();
+        const double receiver = 1 / (1 / b.value("re") + 1 / b.value("rd"));
+        for (const auto& [branch, from, to, key] :
+             {std::tuple(feed, m, between, "lm"), std::tuple(line, between, e, "l")})
+            b.addElement(std::make_unique<InductanceElement>(
+                b.partName(), branch, from, to, b.addState(StateSort::windingCurrent, "i0", b.value(key)), b.value(key)));
+        b.addElement(std::make_unique<SeriesElement>(b.partName(), mains, between, r,
+                                                     b.addState(StateSort::capacitorVoltage, "vm0", b.value("cm")),
                                                      b.value("cm"), b.value("rm")));
         b.addElement(std::make_unique<SeriesElement>(b.partName(), equipment, e, r,
-                                                     b.addState(StateSort::capacitorVoltage, "", b.value("ce")),
-                                                     b.value("ce"), b.value("re")));
-        b.offerBranch(line, m, e, "l");
-        b.offerForm("vn", "V", {{b.nodeCount() + equipment, b.value("re")}});
-        b.offerBranch(mains, m, r, "m");
+                                                     b.addState(StateSort::capacitorVoltage, "ve0", b.value("ce")),
+                                                     b.value("ce"), receiver));
+        b.offerBranch(line, between, e, "l");
+        b.offerForm("vn", "V", {{b.nodeCount() + equipment, receiver}});
+        b.offerBranch(mains, between, r, "m");
         b.offerBranch(equipment, e, r, "e");
     }
 };
