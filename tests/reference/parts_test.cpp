@@ -340,19 +340,19 @@ TEST(Solar, PassesThroughItsPoints) {
 // 50 ohm parallel to (50 uH + 5 ohm), whatever the mains are: CISPR 16-1-2, figure of the impedance, and by its elements.
 // From 9 kHz on it is that of the figure within a quarter, on a stiff source too.
 TEST(MainsNetwork, HasItsImpedance) {
-    for (const double f : {9e3, 50e3, 150e3, 1e6, 10e6}) {
+    for (const double f : {9e3, 50e3, 150e3, 1e6}) {
         Circuit c;
-        const double periods = 40;
+        const double periods = 40, settled = std::min(4e-3, 400 / f);
         c.add("artificial-mains-network", "AMN", {"0", "e", "0"})
             .add("sine-current", "I1", {"0", "e"}, {{"peak", "1"}, {"f", std::to_string(f)}})
-            .plan(std::to_string(1e6 * (4e-3 + periods / f)) + "u", "1e-4");
+            .plan(std::to_string(1e6 * (settled + periods / f)) + "u", "1e-4");
         const double w = 2 * pi * f;
         const std::complex<double> j(0, 1), mains = j * w * 250e-6, shunt = 5.0 + 1.0 / (j * w * 8e-6),
                                             line = j * w * 50e-6 + mains * shunt / (mains + shunt),
                                             receiver = 1 / (1 / 50.0 + 1 / 1e3) + 1.0 / (j * w * 250e-9);
         const auto r = run(c);
         ASSERT_TRUE(r);
-        const Measures m = measures(*r, "e.v", 4e-3, 4e-3 + periods / f);
+        const Measures m = measures(*r, "e.v", settled, settled + periods / f);
         const double impedance = m.rms * std::sqrt(2.0);
         EXPECT_RELATIVE(impedance, std::abs(line * receiver / (line + receiver)), 2e-3) << f;
         const std::complex<double> figure = 50.0 * (5.0 + j * w * 50e-6) / (55.0 + j * w * 50e-6);

@@ -7,6 +7,7 @@
 #include <map>
 #include <random>
 
+#include "session/registry.h"
 #include "support/circuit.h"
 
 using namespace hedgerow;
@@ -149,6 +150,66 @@ TEST_P(Stiff, OffResistancesOfAnySize) {
         const std::int64_t times = resistance >= 1e8 ? 3 : 12;
         EXPECT_LE(now.points, times * ideal.points + 100);
         EXPECT_LE(now.steps, times * ideal.steps + 1000);
+    }
+}
+
+// In series with the transistor of a chopper. At each turn-off what is stored in it is lost in the off-resistance.
+TEST_P(Stiff, InductancesDownToNothing) {
+    const bool up = GetParam() % 2 == 1;
+    const unsigned seed = GetParam();
+    const auto with = [&](double stray, double resistance) {
+        random_.seed(seed);
+        Case c = chopper(up);
+        c.what = up ? "step-up with stray inductance" : "step-down with stray inductance";
+        for (Part& part : c.circuit.project().sheet().parts)
+            if (part.name == "S1") {
+                // Its upper end moves to a net of its own.
+                const PartKind& kind = *partLibrary().catalogue().find("switch");
+                const Point pin = part.toSheet(kind.pins[0].at);
+                for (Label& label : c.circuit.project().sheet().labels)
+                    if (label.at == pin) label.net = "stray";
+            }
+        c.circuit.add("inductor", "LS", {up ? "x" : "in", "stray"}, {{"l", text(stray)}});
+        for (const std::string& name : c.switches) c.circuit.set(name, "roff", text(resistance));
+        return solve(c);
+    };
+    const Outcome ideal = with(1e-13, 1e12);
+    ASSERT_FALSE(ideal.ends.empty());
+    for (const double stray : {1e-15, 1e-13, 1e-11, 1e-9})
+        for (const double resistance : {1e5, 1e7, 1e9, 1e12, 1e15}) {
+            SCOPED_TRACE(std::to_string(seed) + ": " + text(stray) + " H, " + text(resistance) + " Ohm");
+            const Outcome now = with(stray, resistance);
+            ASSERT_EQ(now.ends.size(), ideal.ends.size());
+            for (std::size_t i = 0; i + 1 < now.ends.size(); ++i)
+                EXPECT_NEAR(now.ends[i], ideal.ends[i],
+                            std::max(std::abs(ideal.ends[i]), 1e-3) * (1e-5 + 3e4 / resistance + 1e7 * stray))
+                    << i;
+            EXPECT_LE(now.points, 4 * ideal.points + 200);
+            EXPECT_LE(now.steps, 4 * ideal.steps + 2000);
+        }
+}
+
+/// Of the core of a transformer behind a leakage inductance.
+TEST_P(Stiff, CoreLossResistancesOfAnySize) {
+    std::map<double, Outcome> found;
+    for (double loss = 1; loss < 2e15; loss *= 31.6) {
+        random_.seed(GetParam());
+        Case c = resonant();
+        c.circuit.add("resistor", "RC", {"b", "0"}, {{"r", text(loss)}});
+        SCOPED_TRACE(std::to_string(GetParam()) + ": " + text(loss) + " Ohm");
+        found[loss] = solve(c);
+        ASSERT_FALSE(found[loss].ends.empty());
+    }
+    const Outcome& none = found.rbegin()->second;
+    const double largest = *std::max_element(none.ends.begin(), none.ends.end());
+    for (const auto& [loss, now] : found) {
+        SCOPED_TRACE(std::to_string(GetParam()) + ": " + text(loss) + " Ohm");
+        for (std::size_t i = 0; i < now.ends.size() && loss > 1e6; ++i) {
+            EXPECT_NEAR(now.ends[i], none.ends[i],
+                        std::max(std::abs(none.ends[i]), 0.01 * largest) * (1e-6 + 3e4 / loss));
+        }
+        EXPECT_LE(now.points, 4 * none.points + 400);
+        EXPECT_LE(now.steps, 4 * none.steps + 2000);
     }
 }
 

@@ -182,7 +182,9 @@ template <class Real>
 Mode<Real>* Commutation<Real>::calm(Mode<Real>& mode) {
     if (!std::exchange(mode.calmKnown, true)) {
         const Stopwatch watch;
-        if (auto motion = motions_.atOnceWithout(*mode.algebra, mode.segments))
+        static const std::vector<int> none;
+        if (auto motion =
+                motions_.atOnceWithout(*mode.algebra, mode.motion ? mode.motion->fast : none, mode.segments))
             mode.calm = without(mode, std::move(motion));
         secondsBuilding_ += watch.seconds();
     }
@@ -244,7 +246,7 @@ Result<Mode<Real>*> Commutation<Real>::settle(Vector<Real>& y, const Segments& w
         Mode<Real>& expected = mode(candidate);
         if (settleAs(expected, y)) {
             if (built_ != known) trim(&expected);
-            return expected.calm ? expected.calm.get() : &expected;
+            return expected.last();
         }
     }
     const Vector<Real> before = y;
@@ -266,7 +268,7 @@ Result<Mode<Real>*> Commutation<Real>::settle(Vector<Real>& y, const Segments& w
     if (guesses_.size() > 20'000) guesses_.clear();
     if (cause.sort != Cause::Sort::timeout) guesses_[wanted] = found->segments;
     trim(found);
-    return found->calm ? found->calm.get() : found;
+    return found->last();
 }
 
 /// Flips what is in the wrong state, first in blocks, then one by one, until all fits. @param last  what was tried last
@@ -300,7 +302,7 @@ bool Commutation<Real>::settleAs(Mode<Real>& entered, Vector<Real>& y) {
     Mode<Real>& mode = entered.whole ? *entered.whole : entered;
     const Configuration<Real>& c = mode.configuration();
     if (!c.illPosedUnknowns.empty() || (c.contradiction.rows() > 0 && contradictsSoon(mode, y))) return false;
-    Mode<Real>* const landing = calm(mode);
+    Mode<Real>* landing = calm(mode);
     const std::size_t guards = mode.guards.size();
     const Real* values = nullptr;
     if (c.projects) {
@@ -322,10 +324,18 @@ bool Commutation<Real>::settleAs(Mode<Real>& entered, Vector<Real>& y) {
             if (!(values[i] >= -noise[i])) return false;
         landed_ = y;
         for (std::size_t k = 0; k < c.jumping.size(); ++k) landed_(c.jumping[k]) += values[guards + k];
-        land(*landing, landed_);
-        if (guards > 0) {
+        for (Mode<Real>* next = landing; next; next = calm(*landing)) {
+            landing = next;
+            land(*landing, landed_);
+            if (guards == 0) continue;
             landing->guardValue.apply(landed_.data(), arrival_.data());
-            if (!holds(*landing, arrival_.data(), landed_)) return false;
+            if (!calm(*landing)) {
+                if (!holds(*landing, arrival_.data(), landed_)) return false;
+                continue;
+            }
+            const Real* const floor = landing->noise(magnitudes_).data();
+            for (std::size_t i = 0; i < guards; ++i)
+                if (!(arrival_.data()[i] >= -floor[i])) return false;
         }
         y.swap(landed_);
     } else {
@@ -360,14 +370,19 @@ Conditions<Real> Commutation<Real>::enough(Mode<Real>& entered) const {
         for (Real& bound : least) bound = -bound;
         conditions.demand(mode.guardValue.full(), least);
         const Configuration<Real>& c = mode.configuration();
-        Matrix<Real> landing = entered.motion->projection;
-        if (c.projects) {
-            const Matrix<Real>& jumps = c.jumps.full();
-            const Matrix<Real> before = landing;
-            for (std::size_t k = 0; k < c.jumping.size(); ++k)
-                landing += before.col(c.jumping[k]) * jumps.row(static_cast<Eigen::Index>(k));
+        for (Mode<Real>* on = mode.calm.get(); on; on = on->calm.get()) {
+            Matrix<Real> landing = on->motion->projection;
+            if (c.projects) {
+                const Matrix<Real>& jumps = c.jumps.full();
+                const Matrix<Real> before = landing;
+                for (std::size_t k = 0; k < c.jumping.size(); ++k)
+                    landing += before.col(c.jumping[k]) * jumps.row(static_cast<Eigen::Index>(k));
+            }
+            least = on->noise(magnitudes_);
+            if (on->calm)
+                for (Real& bound : least) bound = -bound;
+            conditions.demand(multiply(on->guardValue.full(), landing), least);
         }
-        conditions.demand(multiply(entered.guardValue.full(), landing), entered.noise(magnitudes_));
     }
     if (!mode.configuration().projects) return conditions;
     std::vector<Real> least;
@@ -562,13 +577,13 @@ void Commutation<Real>::judgeGuards(Mode<Real>& mode, Vector<Real>& after, Trial
         else if (value <= noise[i])
             undecided.push_back(i);
     }
-    if (trial.violators.empty() && !mode.motion)
+    if (trial.violators.empty())
         if (Mode<Real>* const landing = calm(mode)) {
             // What is near zero while fast modes are there is decided when they are gone.
             const Vector<Real> from = after;
             land(*landing, after);
             judgeGuards(*landing, after, trial);
-            if (!trial.violators.empty()) stopOnTheWay(*landing, values, from, after, trial);
+            if (!trial.violators.empty() && !trial.onTheWay) stopOnTheWay(*landing, values, from, after, trial);
             return;
         }
     const bool mayContradict = mode.configuration().contradiction.rows() > 0;

@@ -58,8 +58,9 @@ struct Mode {
     Matrix<Real> sampling;  ///< makes them from y at once, when that was often
     int entries = 0;        ///< how often it was gone from since it was entered
 
-    /// Without the modes that die out at once, which is then what one enters; null when there are none.
+    /// Without the fastest modes that die out at once; null when there are none. What one enters is the last of the row.
     std::unique_ptr<Mode> calm;
+    Mode* last() { return calm ? calm->last() : this; }
     bool calmKnown = false;
     /// Without modes that die out later, by the cut they are faster than.
     std::vector<std::pair<const Cut<Real>*, std::unique_ptr<Mode>>> later;

@@ -229,27 +229,17 @@ bool SlowMotions<Real>::findCuts(Algebra<Real>& algebra) const {
     return !algebra.cuts->empty();
 }
 
-/// The slowest cut whose modes die out at once, or null.
 template <class Real>
-Cut<Real>* SlowMotions<Real>::instant(Algebra<Real>& algebra, const std::vector<int>& fast, const Segments& segments) {
+std::shared_ptr<SlowMotion<Real>> SlowMotions<Real>::atOnceWithout(Algebra<Real>& algebra, const std::vector<int>& fast,
+                                                                   const Segments& segments) {
     if (static_cast<double>(algebra.propagator.norm()) * toSeconds(atOnce) < lifetime || !findCuts(algebra))
         return nullptr;
-    for (std::size_t i = algebra.cuts->size(); i-- > 0;) {
-        Cut<Real>& cut = (*algebra.cuts)[i];
-        if (cut.after > atOnce) continue;
+    for (Cut<Real>& cut : *algebra.cuts) {
+        if (cut.after > atOnce) break;
         if (!std::exchange(cut.tried, true)) cut.motion = make(algebra, cut, fast, segments);
-        if (cut.motion) return &cut;
+        if (cut.motion) return cut.motion;
     }
     return nullptr;
-}
-
-template <class Real>
-std::shared_ptr<SlowMotion<Real>> SlowMotions<Real>::atOnceWithout(Algebra<Real>& algebra, const Segments& segments) {
-    Cut<Real>* cut = instant(algebra, {}, segments);
-    if (!cut) return nullptr;
-    // Of modes far slower than the fastest one nothing was seen before that was gone.
-    while (Cut<Real>* next = instant(cut->motion->algebra, cut->motion->fast, segments)) cut = next;
-    return cut->motion;
 }
 
 template <class Real>

@@ -67,8 +67,11 @@ public:
 
     /// Modes that die out so fast that nothing of it is worth showing: within 30 ps.
     static constexpr Tick atOnce = Tick{1} << 19;
-    /// The motion without all modes that die out at once, or null when there are none.
-    std::shared_ptr<SlowMotion<Real>> atOnceWithout(Algebra<Real>& algebra, const Segments& segments);
+    /// The motion without the fastest modes of those that die out at once, or null when there are none. One group after
+    /// the other: what a guard meets while the first one dies out is not seen from where the last one ends.
+    /// @param fast  states that are out of the algebra already
+    std::shared_ptr<SlowMotion<Real>> atOnceWithout(Algebra<Real>& algebra, const std::vector<int>& fast,
+                                                    const Segments& segments);
     /// The first cut whose modes die out early in the time that is to come, or null.
     /// @param fast  states that are out of the algebra already
     /// @param rare  whether the configuration has not come often: then only what is far too stiff for it is taken out
@@ -78,7 +81,6 @@ public:
 private:
     struct Reduced;
     bool findCuts(Algebra<Real>& algebra) const;
-    Cut<Real>* instant(Algebra<Real>& algebra, const std::vector<int>& fast, const Segments& segments);
     std::shared_ptr<SlowMotion<Real>> make(Algebra<Real>& algebra, const Cut<Real>& cut, std::vector<int> fast,
                                            const Segments& segments);
     std::unique_ptr<Configuration<Real>> choose(Algebra<Real>& algebra, const Cut<Real>& cut, std::vector<int>& fast,
