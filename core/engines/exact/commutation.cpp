@@ -539,10 +539,15 @@ void Commutation<Real>::land(Mode<Real>& mode, Vector<Real>& y) {
             mode.guardRate.apply(y.data(), rates.data());
         }
         const Real rate = rates(static_cast<Eigen::Index>(i));
-        if (!(rate > 0) || -value > rate * secondsOf<Real>(SlowMotions<Real>::atOnce)) return;
+        if (!(rate > 0) || -value > rate * mode.motion->lasts) return;
         needed = std::max(needed, -value / rate);
     }
-    if (needed > 0) mode.propagator().advance(y, toTicks(needed) + 1);
+    if (needed <= 0) return;
+    needed *= Real(1.001);
+    if (needed < secondsOf<Real>(mode.propagator().baseStep()))
+        mode.propagator().shortStep(y, needed);
+    else
+        mode.propagator().advance(y, toTicks(needed) + 1);
 }
 
 /// A guard ends while fast modes die out: there the way to the slow manifold ends, which is straight enough.

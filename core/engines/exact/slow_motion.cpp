@@ -287,7 +287,7 @@ std::unique_ptr<Configuration<Real>> SlowMotions<Real>::choose(Algebra<Real>& al
             }));
         }
         if (count == 0) return configuration;
-        const std::vector<int> chosen = mostInvolved(scaled, toSeconds(cut.after), count, candidates);
+        const std::vector<int> chosen = mostInvolved(scaled, lifetime / cut.slowest, count, candidates);
         if (chosen.empty()) return nullptr;
         for (const int place : chosen) fast.push_back(stateOf[static_cast<std::size_t>(place)]);
         std::sort(fast.begin(), fast.end());
@@ -347,6 +347,7 @@ std::shared_ptr<SlowMotion<Real>> SlowMotions<Real>::make(Algebra<Real>& algebra
         frame, Configuration<Real>(algebra.configuration, std::move(readout), generator));
     motion->projection = std::move(projection);
     motion->fast = std::move(fast);
+    motion->lasts = static_cast<Real>(lifetime / cut.slowest);
     return motion;
 }
 

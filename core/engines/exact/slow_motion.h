@@ -58,6 +58,7 @@ struct SlowMotion {
     Matrix<Real> projection;  ///< of any y: the y on the slow manifold that ends where it would end
     Algebra<Real> algebra;    ///< of what is on it; its rows hold none of the fast states
     std::vector<int> fast;    ///< states that follow the others, rising
+    Real lasts = 0;           ///< s, until the modes that it leaves out have died out
 };
 
 template <class Real>
