@@ -20,7 +20,7 @@ constexpr int worthFading = 48;  ///< entries of a mode before modes of motion a
 constexpr int worthLooking = 8;  ///< looks at guards before they get a matrix of their own
 constexpr double microStepSeconds = 1e-9;
 constexpr double patience = 1e-6;  ///< s: what leaves its noise later than that has not been decided
-constexpr double lenience = 1e4;   ///< times its noise a guard may be off when nothing else fits
+constexpr double lenience = 1e6;   ///< times its noise a guard may be off when nothing else fits
 
 template <class Z>
 auto along(const Terms& terms, const Z& z) {
