@@ -258,10 +258,10 @@ Cut<Real>* SlowMotions<Real>::within(Algebra<Real>& algebra, Tick horizon, const
 
 template <class Real>
 typename SlowMotions<Real>::Reduced& SlowMotions<Real>::reduced(const std::vector<int>& fast) {
+    if (const auto known = reduced_.find(fast); known != reduced_.end()) return *known->second;
+    // One that is asked for again stays: a configuration that was just made of it refers to it.
     if (reduced_.size() > mostReduced) reduced_.clear();
-    auto& place = reduced_[fast];
-    if (!place) place = std::make_shared<Reduced>(skeleton_.frame(), fast);
-    return *place;
+    return *(reduced_[fast] = std::make_shared<Reduced>(skeleton_.frame(), fast));
 }
 
 /// Chooses states without which no mode is left that is as fast as the cut, beside those that are in `fast` already.
