@@ -21,6 +21,7 @@
 #include "network/scene.h"
 #include "session/card_import.h"
 #include "session/losses.h"
+#include "session/measured_run.h"
 #include "session/observations.h"
 #include "session/outside_files.h"
 #include "session/registry.h"
@@ -32,7 +33,6 @@ namespace hedgerow::cli {
 
 namespace {
 
-using Json = nlohmann::ordered_json;
 constexpr std::size_t mostCardBytes = std::size_t{64} << 20;
 
 Json toJson(const Error& error) {
@@ -95,32 +95,9 @@ Json toJson(const RunSummary& summary) {
     return json;
 }
 
-/// A time that was typed; the default where none was. @pre it was checked
-double typedTime(const std::string& text, double standard) {
-    return text.empty() ? standard : *evaluateField(text, *findUnit("s"));
-}
-
-std::optional<Measures> measuresOf(const Trace& trace, const RunOptions& options) {
-    if (trace.size() < 2) return {};
-    const Tick first = trace.time(0), last = trace.time(trace.size() - 1);
-    const Tick from = std::clamp(toTicks(typedTime(options.from, toSeconds(first))), first, last),
-               to = std::clamp(toTicks(typedTime(options.to, toSeconds(last))), first, last);
-    return from < to ? trace.measure(from, to) : std::nullopt;
-}
-
-Json measuresJson(const Trace& trace, const RunOptions& options) {
-    const auto measures = measuresOf(trace, options);
-    if (!measures) return {};
-    return {{"unit", trace.unit()},
-            {"min", measures->min},
-            {"max", measures->max},
-            {"mean", measures->mean},
-            {"rms", measures->rms}};
-}
-
 /// The quantities of the lanes, or those asked for.
 std::vector<std::string> shownQuantities(const Run& run, const RunOptions& options) {
-    if (!options.quantities.empty()) return options.quantities;
+    if (!options.read.quantities.empty()) return options.read.quantities;
     std::vector<std::string> names;
     for (const Lane& lane : run.project().lanes)
         names.insert(names.end(), lane.quantities.begin(), lane.quantities.end());
@@ -130,7 +107,10 @@ std::vector<std::string> shownQuantities(const Run& run, const RunOptions& optio
 Json toJson(const Verification& v) {
     Json all = Json::array();
     for (const auto& d : v.differences)
-        all.push_back({{"quantity", d.quantity}, {"largest", d.largest}, {"relative", d.relative}});
+        all.push_back({{"quantity", d.quantity},
+                       {"largest", d.largest},
+                       {"relative", d.relative},
+                       {"between points", d.between}});
     return {{"same events", v.sameEvents},
             {"events", v.events},
             {"reference events", v.referenceEvents},
@@ -147,8 +127,8 @@ void report(const Verification& v) {
     else
         fmt::print("  the events differ: {} here, {} in the check\n", v.events, v.referenceEvents);
     for (const auto& d : v.differences)
-        fmt::print("  {:<16} {:>12}  {:.1e} of its largest value\n", d.quantity, formatQuantity(d.largest, d.unit, 3),
-                   d.relative);
+        fmt::print("  {:<16} {:>12}  {:.1e} of its largest value; lines between points {:.1e} of its swing\n", d.quantity,
+                   formatQuantity(d.largest, d.unit, 3), d.relative, d.between);
 }
 
 /// Over the time before the end that was asked for.
@@ -180,12 +160,12 @@ void print(const LossRow& row) {
 }
 
 /// @param verification  nullptr when the run was not checked
-void report(const Run& run, const RunOptions& options, const Verification* verification) {
+void report(const Run& run, const RunOptions& options, const Reading& reading, const Verification* verification) {
     const RunSummary& summary = run.summary();
     if (options.json) {
         Json json = toJson(summary);
         for (const std::string& name : shownQuantities(run, options))
-            if (const auto trace = run.trace(name)) json["measures"][name] = measuresJson(*trace, options);
+            if (const auto trace = readTrace(run, name)) json["measures"][name] = measuresJson(**trace, reading);
         if (verification) json["verify"] = toJson(*verification);
         if (!options.losses.empty())
             for (const LossRow& row : lossesOf(run, options)) json["losses"].push_back(toJson(row));
@@ -201,29 +181,11 @@ void report(const Run& run, const RunOptions& options, const Verification* verif
     for (const auto& [at, what] : run.events()) fmt::print("  at {:<20} {}\n", formatQuantity(at, "s", 6), what);
     for (const Observation& seen : observe(run))
         fmt::print("  look at {:<15} {}\n", formatQuantity(seen.at, "s", 4), seen.error.message);
-    for (const std::string& name : shownQuantities(run, options)) {
-        const auto trace = run.trace(name);
-        if (!trace || trace->size() < 2) continue;
-        if (const auto m = measuresOf(*trace, options))
-            fmt::print("  {:<23} min {}, mean {}, max {}, rms {}\n", name, formatQuantity(m->min, trace->unit()),
-                       formatQuantity(m->mean, trace->unit()), formatQuantity(m->max, trace->unit()),
-                       formatQuantity(m->rms, trace->unit()));
-    }
+    for (const std::string& name : shownQuantities(run, options))
+        if (const auto trace = readTrace(run, name)) printMeasures(name, **trace, reading);
     if (!options.losses.empty())
         for (const LossRow& row : lossesOf(run, options)) print(row);
     if (verification) report(*verification);
-}
-
-/// The format for a file name, or "" with a message.
-std::string formatOf(const std::string& file) {
-    const std::string extension = lowerCase(std::filesystem::path(file).extension().string());
-    std::vector<std::string> known;
-    for (const auto& format : traceFormats()) {
-        if (format->extension() == extension) return std::string(format->name());
-        known.emplace_back(format->extension());
-    }
-    spdlog::error("{}: the ending says no known format; known are {}", file, listed(known));
-    return "";
 }
 
 }  // namespace
@@ -255,6 +217,21 @@ int check(const std::string& path, bool json, bool allowOutside) {
     return errors.empty() ? success : unsound;
 }
 
+namespace {
+
+/// The values in force that nobody typed: those of the rungs up to that of the part.
+std::string defaultsOf(const Part& part, const PartKind* kind) {
+    std::string text;
+    if (kind)
+        for (const ParameterKind& p : kind->parameters) {
+            if (part.values.find(p.key) || p.standard.empty() || p.rung > part.rung || p.rating) continue;
+            text += fmt::format("{}{} {}", text.empty() ? "; by default " : ", ", p.key, p.standard);
+        }
+    return text;
+}
+
+}  // namespace
+
 int info(const std::string& path, bool json, bool allowOutside) {
     const auto project = load(path, json, allowOutside);
     if (!project) return unreadable;
@@ -276,6 +253,7 @@ int info(const std::string& path, bool json, bool allowOutside) {
         const PartKind* kind = partLibrary().catalogue().find(part.kind);
         std::string line = (kind ? kind->title : part.kind) + fmt::format(", rung {}", part.rung);
         for (const auto& [key, text] : part.values.all()) line += fmt::format(", {} {}", key, text);
+        line += defaultsOf(part, kind);
         result["parts"][part.name] = line;
     }
     result["nets"] = Json::array();
@@ -317,6 +295,7 @@ Json toJson(const PartKind& kind) {
         else if (!p.standard.empty())
             one["default"] = p.standard;
         if (p.text) one["text"] = true;
+        if (p.none) one["none"] = *p.none == 0 ? Json(0) : Json("infinite");
         if (std::isfinite(p.least)) one[p.aboveLeast ? "above" : "least"] = p.least;
         if (std::isfinite(p.most)) one["most"] = p.most;
         json["values"].push_back(std::move(one));
@@ -331,10 +310,11 @@ void print(const PartKind& kind) {
     if (!pins.empty()) fmt::print("  pins {}\n", joined(pins, ", "));
     for (const RungKind& rung : kind.rungs) fmt::print("  rung {}: {}\n", rung.rung, rung.adds);
     for (const ParameterKind& p : kind.parameters) {
-        std::string line = p.choices.empty() ? p.standard.empty() ? "none" : p.standard : joined(p.choices, " or ");
-        if (!p.unit.empty() && p.choices.empty()) line += " " + p.unit;
+        std::string line = p.choices.empty() ? p.standard.empty() ? (p.text || p.rating ? "not given" : "must be given") : p.standard : joined(p.choices, " or ");
+        if (!p.unit.empty() && p.choices.empty() && !p.standard.empty() && p.standard != noneWord) line += " " + p.unit;
         if (std::isfinite(p.least)) line += fmt::format(", {} {:g}", p.aboveLeast ? "above" : "at least", p.least);
         if (std::isfinite(p.most)) line += fmt::format(", at most {:g}", p.most);
+        if (p.none && p.standard != noneWord) line += ", or none";
         fmt::print("  {:<10} {}: {}{}\n", p.key, p.label, line, p.rung > 1 ? fmt::format(", from rung {} on", p.rung) : "");
     }
 }
@@ -421,16 +401,8 @@ int run(const RunOptions& options) {
             spdlog::error("--losses {}: a time above 0 was expected", options.losses);
             return usage;
         }
-    std::vector<std::string> formats;
-    for (const std::string& file : options.outputs) {
-        formats.push_back(formatOf(file));
-        if (formats.back().empty()) return usage;
-    }
-    for (const auto& [name, text] : {std::pair("--from", options.from), std::pair("--to", options.to)})
-        if (!text.empty() && !evaluateField(text, *findUnit("s"))) {
-            spdlog::error("{} {}: a time was expected", name, text);
-            return usage;
-        }
+    for (const std::string& file : options.read.outputs)
+        if (formatOf(file).empty()) return usage;
     auto project = load(options.project, options.json, options.allowOutside);
     if (!project) return unreadable;
     if (!options.tolerance.empty()) {
@@ -447,11 +419,15 @@ int run(const RunOptions& options) {
         return unsound;
     }
     Run& theRun = **prepared;
-    for (const std::string& name : options.quantities)
-        if (!theRun.trace(name)) {
-            spdlog::error("there is no quantity '{}'; 'info' lists them", name);
+    for (const std::string& name : options.read.quantities)
+        if (const auto trace = readTrace(theRun, name); !trace) {
+            spdlog::error("--quantity {}: {}; 'info' lists the quantities", name, trace.error().message);
             return usage;
         }
+    if (const auto sound = readingOf(options.read, theRun); !sound) {  // of a time typed wrongly, before the run
+        spdlog::error("{}", sound.error().message);
+        return usage;
+    }
     // The first one stops the run, and what was computed is written; who goes on interrupting ends the program.
     const auto interrupt = [](int signal) {
         constexpr std::time_t patience = 3;  // s
@@ -473,13 +449,13 @@ int run(const RunOptions& options) {
     if (options.verify && theRun.summary().end == RunEnd::finished) verification = verify(theRun, theRun.cancelToken());
     over = true;
     watcher.join();
-    report(theRun, options, verification && *verification ? &verification->value() : nullptr);
-    for (std::size_t i = 0; i < options.outputs.size(); ++i) {
-        if (auto status = exportRun(theRun, formats[i], options.outputs[i], options.quantities); !status) {
-            spdlog::error("{}", status.error().text());
-            return unwritable;
-        }
-        if (!options.json) fmt::print("  wrote {}\n", options.outputs[i]);
+    const auto reading = readingOf(options.read, theRun);
+    report(theRun, options, reading ? *reading : Reading{}, verification && *verification ? &verification->value() : nullptr);
+    if (!reading) {
+        spdlog::error("{}", reading.error().message);
+        if (!options.read.outputs.empty()) return unwritable;
+    } else if (const int code = writeFiles(theRun, options.read, *reading, options.json); code != success) {
+        return code;
     }
     if (!options.keep.empty()) {
         const RunSummary& summary = theRun.summary();
@@ -500,6 +476,36 @@ int run(const RunOptions& options) {
         default:
             return stopped;
     }
+}
+
+int measure(const std::string& file, const ReadOptions& options, bool json) {
+    const auto record = openMeasured(file);
+    if (!record) {
+        if (json)
+            printJson(Json{{"error", toJson(record.error())}});
+        else
+            spdlog::error("{}", record.error().text());
+        return unreadable;
+    }
+    const auto reading = readingOf(options, **record);
+    if (!reading) {
+        spdlog::error("{}", reading.error().message);
+        return usage;
+    }
+    Json all;
+    for (const std::string& name : options.quantities.empty() ? (*record)->quantityNames() : options.quantities) {
+        const auto trace = readTrace(**record, name);
+        if (!trace) {
+            spdlog::error("--quantity {}: {}", name, trace.error().message);
+            return usage;
+        }
+        if (json)
+            all["measures"][name] = measuresJson(**trace, *reading);
+        else
+            printMeasures(name, **trace, *reading);
+    }
+    if (json) printJson(all);
+    return writeFiles(**record, options, *reading, json);
 }
 
 }  // namespace hedgerow::cli

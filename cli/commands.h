@@ -5,6 +5,8 @@
 #include <utility>
 #include <vector>
 
+#include "measuring.h"
+
 namespace hedgerow::cli {
 
 /// What scripts can rely on.
@@ -30,16 +32,21 @@ int readCards(const std::string& file, const std::string& library, double curren
 struct RunOptions {
     std::string project, scene, plan, end, start, engine, step, method;
     std::string tolerance;  ///< of the stored lines, "" for the plan's
-    std::string from, to;   ///< window of the measures, "" for the ends of the run
+    ReadOptions read;       ///< what is measured and written
     std::string keep;    ///< file for the states at the end
     std::string losses;  ///< time before the end over which losses of switches are told; "" for none
     bool allowOutside = false;  ///< files outside of the project's folder are read too
     bool evenOut = false, verify = false, roundEdges = false;
-    std::vector<std::string> sets;        ///< NAME=VALUE
-    std::vector<std::string> outputs;     ///< files, format by extension
-    std::vector<std::string> quantities;  ///< to write; all when empty
+    std::vector<std::string> sets;  ///< NAME=VALUE
     bool json = false, quiet = false;
 };
 int run(const RunOptions& options);
+
+/// Measures of a file of recorded data.
+int measure(const std::string& file, const ReadOptions& options, bool json);
+
+/// Between a project and the text form of its sheet. @param from, to  one a *.hedge file, the other one a text; "-" is
+/// standard input or output  @param onto  a project whose drawing and other content stay, "" for a new one
+int convert(const std::string& from, const std::string& to, const std::string& onto, bool overwrite);
 
 }  // namespace hedgerow::cli

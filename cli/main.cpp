@@ -15,6 +15,26 @@
 
 using namespace hedgerow::cli;
 
+namespace {
+
+/// @param shown  which quantities are meant without --quantity
+void addReading(CLI::App& command, ReadOptions& options, const std::string& shown) {
+    command.add_option("--quantity", options.quantities,
+                       "a quantity, or an expression such as 'out.v * L1.i', to measure and to write; " + shown +
+                           " when not given; may be repeated");
+    command.add_option("--from", options.from,
+                       "where measures and files begin, such as 5m or '3 periods of V1'; the start when not given");
+    command.add_option("--to", options.to, "where they end; the end when not given");
+    command.add_option("--last", options.last, "instead of --from: so long before the end, such as 5m or '10 periods of V1'");
+    command.add_option("--every", options.every, "instants of files lie so far apart, such as 1u; as stored when not given");
+    command.add_option("--harmonics", options.fundamental,
+                       "the fundamental, such as 50: its harmonics over the whole periods there are, and their distortion");
+    command.add_option("--orders", options.orders, "the last harmonic")->check(CLI::Range(1, 100'000));
+    command.add_option("--out", options.outputs, "a file to write, .csv, .h5, .cfg or .vcd; may be repeated");
+}
+
+}  // namespace
+
 int main(int argc, char** argv) {
     // Results go to standard output, everything else to standard error.
     spdlog::set_default_logger(spdlog::stderr_logger_mt("hedgerow"));
@@ -61,8 +81,6 @@ int main(int argc, char** argv) {
     running->add_option("--engine", options.engine, "engine instead of the plan's: best, exact, adaptive or fixed");
     running->add_option("--tolerance", options.tolerance,
                         "of the stored lines instead of the plan's, relative to the local swing, such as 1e-4");
-    running->add_option("--from", options.from, "where the measures begin, such as 5m; the start when not given");
-    running->add_option("--to", options.to, "where they end; the end of the run when not given");
     running->add_option("--step", options.step, "step of the fixed engine instead of the plan's, such as 2u");
     running->add_option("--method", options.method,
                         "method of the fixed engine instead of the plan's: trapezoidal or 'backward Euler'");
@@ -77,12 +95,25 @@ int main(int argc, char** argv) {
     running->add_option("--losses", options.losses,
                         "tell what the switches lost over such a time before the end, such as 1m");
     running->add_option("--set", options.sets, "a project parameter for this run, NAME=VALUE; may be repeated");
-    running->add_option("--out", options.outputs, "a file to write, .csv or .h5; may be repeated");
-    running->add_option("--quantity", options.quantities,
-                        "a quantity to write, such as L1.i; all when not given; may be repeated");
+    addReading(*running, options.read, "shown lanes, and all in files");
     running->add_flag("--allow-outside", options.allowOutside, outsideHelp);
     running->add_flag("--json", options.json, "print the summary as JSON");
     running->add_flag("--quiet", options.quiet, "no progress");
+
+    std::string measured;
+    ReadOptions measures;
+    auto* measuring = app.add_subcommand("measure", "Measures recorded data: least, greatest and mean value, rms, harmonics");
+    measuring->add_option("file", measured, "a file of recorded data: .csv, .h5, .cfg")->required();
+    addReading(*measuring, measures, "all");
+    measuring->add_flag("--json", json, "print JSON");
+
+    std::string from, to, onto;
+    bool overwrite = false;
+    auto* converting = app.add_subcommand("convert", "Turns a project into the text form of its sheet, or a text into a project");
+    converting->add_option("from", from, "a *.hedge file, or a text; - is standard input")->required();
+    converting->add_option("to", to, "the other one of the two; - is standard output")->required();
+    converting->add_option("--onto", onto, "a project whose drawing, plans and scenes stay where the text agrees");
+    converting->add_flag("--overwrite", overwrite, "replace a file that exists");
 
     try {
         app.parse(argc, argv);
@@ -94,6 +125,8 @@ int main(int argc, char** argv) {
         if (describing->parsed()) return info(project, json, outside);
         if (listing->parsed()) return kinds(kindName, json);
         if (reading->parsed()) return readCards(cards, library, upTo, lines);
+        if (measuring->parsed()) return measure(measured, measures, json);
+        if (converting->parsed()) return convert(from, to, onto, overwrite);
         return run(options);
     };
     hedgerow::keepMemoryReserve();

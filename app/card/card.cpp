@@ -473,7 +473,14 @@ void Card::showPlan() {
                 change([&](Plan& plan) { plan.*member = text.empty() ? Plan().*member : text; });
             });
     };
-    field("end", "s", &Plan::end, number("s", longestRunSeconds));
+    field("end", "s", &Plan::end, [this](const std::string& text) -> Result<QString> {
+        auto value = workspace_.timeOf(text);
+        if (!value) return value.error();
+        if (!(*value > 0) || *value > longestRunSeconds)
+            return Error{ErrorCode::range,
+                         "it must be above 0 and at most " + formatQuantity(longestRunSeconds, "s")};
+        return preview(text, *value, "s");
+    });
     const QStringList engineNames{"best", "exact", "adaptive", "fixed"};
     addChoice("engine", "plan.engine", engineNames,
               static_cast<int>(engineNames.indexOf(QString::fromStdString(workspace_.plan().engine))),

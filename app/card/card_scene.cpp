@@ -29,7 +29,7 @@ Result<QString> Card::judgeEvent(const std::string& text) const {
         return error;
     }
     const auto times = timesOf({"", "", {*event}}, workspace_.project(), partLibrary());
-    if (!times || (event->wave.empty() && event->at.find_first_of("*/+()") == std::string::npos)) return QString();
+    if (!times || (event->wave.empty() && event->at.find_first_of("*/+() ") == std::string::npos)) return QString();
     return "at " + QString::fromStdString(formatQuantity(times->front().at, "s", 6));
 }
 
@@ -87,8 +87,8 @@ void Card::showScene() {
             if (auto event = readEventText(text))
                 changeScene([&](Scene& changed) { changed.events.push_back(*event); });
         });
-    adding->setPlaceholderText("add: 10m: R1.r = 1.2");
-    adding->setToolTip("when: what = value\n10m: R1.r = 1.2\n12m: Vin = 31 over 5m\n20m, V1 at 90: K1.value = 1");
+    adding->setPlaceholderText("add: 10m: R1.r = 1.2, or 10m: Q1 opens");
+    adding->setToolTip("when: what = value\n10m: R1.r = 1.2\n12m: Vin = 31 over 5m\n20m, V1 at 90: K1.value = 1\n3 periods of V1: Q1 closes");
     addField(
         "its name", "", "scene.name", [this] { return workspace_.scene().name; },
         [this](const std::string& text) -> Result<QString> {

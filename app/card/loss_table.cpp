@@ -8,7 +8,7 @@ namespace hedgerow::app {
 
 namespace {
 constexpr int laterMilliseconds = 150;
-constexpr std::size_t mostPoints = 500'000;  ///< of a window that is looked through while one waits
+constexpr std::size_t mostPoints = 500'000;  ///< of a window that is looked through
 }  // namespace
 
 LossTable::LossTable(Workspace& workspace, std::string part, QWidget* parent)
@@ -27,17 +27,30 @@ LossTable::LossTable(Workspace& workspace, std::string part, QWidget* parent)
 
 QSize LossTable::sizeHint() const { return {200, rowCount() * lineHeight + 2}; }
 
+/// Going through the waveforms takes its time: it is done beside the window.
 void LossTable::fill() {
     const auto& shown = workspace_.shownRun();
     rows_.clear();
-    setRowCount(0);
+    counting_.drop();
     if (shown && shown->run && !shown->running() && shown->run->points() > 1) {
         const std::pair<Tick, Tick> span = workspace_.measured();
         const auto share = static_cast<double>(span.second - span.first) /
                            static_cast<double>(std::max<Tick>(1, shown->run->reached()));
         if (share * static_cast<double>(shown->run->points()) < static_cast<double>(mostPoints))
-            rows_ = lossesOf(*shown->run, span.first, span.second);
+            counting_.start([this, run = std::shared_ptr<const RunRecord>(shown->run),
+                             span](const CancelToken&) -> std::function<void()> {
+                auto found = lossesOf(*run, span.first, span.second);
+                return [this, found = std::move(found)] {
+                    rows_ = found;
+                    list();
+                };
+            });
     }
+    list();
+}
+
+void LossTable::list() {
+    setRowCount(0);
     if (!part_.empty()) std::erase_if(rows_, [this](const LossRow& row) { return row.part != part_; });
     setVisible(!rows_.empty());
     if (rows_.empty()) return updateGeometry();

@@ -5,6 +5,7 @@
 #include <QTimer>
 
 #include "session/losses.h"
+#include "shell/background.h"
 #include "shell/workspace.h"
 
 namespace hedgerow::app {
@@ -21,11 +22,13 @@ public:
 
 private:
     void fill();
+    void list();
 
     Workspace& workspace_;
     std::string part_;
     std::vector<LossRow> rows_;
     QTimer later_;  ///< a moment after the last change of the window
+    Background counting_;
 };
 
 }  // namespace hedgerow::app

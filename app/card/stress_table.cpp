@@ -9,7 +9,7 @@ namespace hedgerow::app {
 
 namespace {
 constexpr int mostRows = 60;
-constexpr std::size_t mostPoints = 2'000'000;  ///< of a run that is looked through in the window's thread
+constexpr std::size_t mostPoints = 2'000'000;  ///< of a run that is looked through
 constexpr double nearLimit = 0.8;
 }  // namespace
 
@@ -49,13 +49,27 @@ StressTable::StressTable(Workspace& workspace, QWidget* parent) : QTableWidget(p
 
 QSize StressTable::sizeHint() const { return {200, rowCount() * lineHeight + 2}; }
 
+/// Going through the waveforms takes its time: it is done beside the window.
 void StressTable::fill() {
     const auto& shown = workspace_.shownRun();
     const bool ready = shown && shown->run && !shown->running() && shown->run->points() < mostPoints;
-    const RunEntry* now = ready ? shown.get() : nullptr;
-    if (now && now == filledFor_) return;
+    const std::shared_ptr<const RunRecord> now = ready ? shown->run : nullptr;
+    if (now && now == filledFor_.lock()) return;
     filledFor_ = now;
-    rows_ = now ? stressOf(*shown->run) : std::vector<StressRow>();
+    rows_.clear();
+    looking_.drop();
+    if (now)
+        looking_.start([this, now](const CancelToken&) -> std::function<void()> {
+            auto found = stressOf(*now);
+            return [this, found = std::move(found)] {
+                rows_ = found;
+                list();
+            };
+        });
+    list();
+}
+
+void StressTable::list() {
     const Colours& p = colours();
     setRowCount(std::min(static_cast<int>(rows_.size()), mostRows));
     for (int i = 0; i < rowCount(); ++i) {

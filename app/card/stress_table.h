@@ -4,6 +4,7 @@
 #include <QTableWidget>
 
 #include "session/stress.h"
+#include "shell/background.h"
 #include "shell/workspace.h"
 
 namespace hedgerow::app {
@@ -28,11 +29,13 @@ signals:
 
 private:
     void fill();
+    void list();
     void choose(int row);
 
     Workspace& workspace_;
     std::vector<StressRow> rows_;
-    const RunEntry* filledFor_ = nullptr;
+    std::weak_ptr<const RunRecord> filledFor_;
+    Background looking_;
 };
 
 }  // namespace hedgerow::app

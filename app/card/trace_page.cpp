@@ -11,6 +11,7 @@
 #include <QLineEdit>
 #include <QPainter>
 #include <QPushButton>
+#include <QScrollBar>
 #include <QSpinBox>
 #include <QTableWidget>
 #include <QVBoxLayout>
@@ -66,18 +67,23 @@ QTableWidget* plainTable(const char* name, QWidget* parent) {
 }
 
 void fillRow(QTableWidget& table, int row, const QStringList& cells) {
-    for (int column = 0; column < cells.size(); ++column) {
-        auto* item = new QTableWidgetItem(cells[column]);
+    for (int column = 0; column < table.columnCount(); ++column) {
+        auto* item = new QTableWidgetItem(column < cells.size() ? cells[column] : QString());
         item->setTextAlignment((column == 0 ? Qt::AlignLeft : Qt::AlignRight) | Qt::AlignVCenter);
         table.setItem(row, column, item);
     }
 }
 
+constexpr int mostStretched = 5;  ///< columns that share the width; more are scrolled
+
 void fitHeight(QTableWidget& table) {
     table.horizontalHeader()->setMinimumSectionSize(20);
-    table.horizontalHeader()->setSectionResizeMode(QHeaderView::Stretch);
+    const bool wide = table.columnCount() > mostStretched;
+    table.horizontalHeader()->setSectionResizeMode(wide ? QHeaderView::ResizeToContents : QHeaderView::Stretch);
     table.horizontalHeader()->setSectionResizeMode(0, QHeaderView::ResizeToContents);
-    table.setFixedHeight(table.horizontalHeader()->sizeHint().height() + 21 * table.rowCount() + 4);
+    table.setHorizontalScrollBarPolicy(wide ? Qt::ScrollBarAsNeeded : Qt::ScrollBarAlwaysOff);
+    const int scroll = wide ? table.horizontalScrollBar()->sizeHint().height() : 0;
+    table.setFixedHeight(table.horizontalHeader()->sizeHint().height() + 21 * table.rowCount() + 4 + scroll);
 }
 
 QString shown(double value, const std::string& unit, int digits = 4) {
@@ -369,19 +375,28 @@ void TracePage::showHarmonics(const Answer& answer) {
     QString text =
         QString("distortion %1 % to order %2").arg(100 * found->distortion(shownOrders), 0, 'g', 4).arg(shownOrders);
     if (const auto& groups = answer.groups)
-        text += QString("; by IEC 61000-4-7: groups %1 %, subgroups %2 %")
+        text += QString("; by IEC 61000-4-7, to order %1: groups %2 %, subgroups %3 %")
+                    .arg(groups->groups.size())
                     .arg(100 * groups->groupDistortion, 0, 'g', 4)
                     .arg(100 * groups->subgroupDistortion, 0, 'g', 4);
     say(text, false);
-    harmonics_->setColumnCount(4);
-    harmonics_->setHorizontalHeaderLabels({"order", "frequency", "rms", "of the first"});
+    QStringList heads{"order", "frequency", "rms", "of the first"};
+    if (answer.groups) heads << "group" << "subgroup" << "interharmonic group" << "its centred subgroup";
+    harmonics_->setColumnCount(static_cast<int>(heads.size()));
+    harmonics_->setHorizontalHeaderLabels(heads);
     harmonics_->setRowCount(shownOrders + 1);
     fillRow(*harmonics_, 0, {"mean", "0 Hz", shown(found->mean, trace->unit()), ""});
-    for (int order = 1; order <= shownOrders; ++order)
-        fillRow(*harmonics_, order,
-                {QString::number(order), shown(order * frequency, "Hz"),
-                 shown(found->peak(order) / std::sqrt(2.0), trace->unit()),
-                 QString::number(100 * found->peak(order) / found->peak(1), 'f', 2) + " %"});
+    for (int order = 1; order <= shownOrders; ++order) {
+        QStringList cells{QString::number(order), shown(order * frequency, "Hz"),
+                          shown(found->peak(order) / std::sqrt(2.0), trace->unit()),
+                          QString::number(100 * found->peak(order) / found->peak(1), 'f', 2) + " %"};
+        const auto at = static_cast<std::size_t>(order - 1);
+        if (const auto& groups = answer.groups; groups && at < groups->groups.size())
+            for (const auto* rms : {&groups->groups, &groups->subgroups, &groups->interharmonicGroups,
+                                    &groups->interharmonics})
+                cells << shown((*rms)[at], trace->unit());
+        fillRow(*harmonics_, order, cells);
+    }
     fitHeight(*harmonics_);
     harmonics_->show();
 }

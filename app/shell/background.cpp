@@ -32,22 +32,33 @@ void Background::launch() {
     busy_ = true;
     cancel_ = CancelToken();
     if (thread_.joinable()) thread_.join();  // it has delivered
-    thread_ = std::thread([this, work = std::exchange(next_, nullptr), cancel = cancel_] {
-        std::function<void()> deliver;
+    outcome_ = std::make_shared<Outcome>();
+    thread_ = std::thread([this, work = std::exchange(next_, nullptr), cancel = cancel_, outcome = outcome_] {
         try {
-            deliver = work(cancel);
+            outcome->deliver = work(cancel);
         } catch (const std::bad_alloc&) {
-            keepMemoryReserve();
-            deliver = [] {};  // there is no room for it now: what is shown stays
+            keepMemoryReserve();  // there is no room for it now: what is shown stays
         }
-        QMetaObject::invokeMethod(this, [this, deliver = std::move(deliver), cancel] {
-            busy_ = false;
-            if (next_)
-                launch();
-            else if (!cancel.cancelled() && deliver)
-                deliver();
-        });
+        outcome->promise.set_value();
+        QMetaObject::invokeMethod(this, [this, outcome, cancel] { deliver(*outcome, cancel); });
     });
+}
+
+void Background::deliver(Outcome& outcome, const CancelToken& cancel) {
+    if (std::exchange(outcome.delivered, true)) return;
+    busy_ = false;
+    if (next_)
+        launch();
+    else if (const auto found = std::exchange(outcome.deliver, nullptr); found && !cancel.cancelled())
+        found();
+}
+
+bool Background::waitFor(int milliseconds) {
+    const std::shared_ptr<Outcome> outcome = outcome_;
+    if (!busy_) return true;
+    if (outcome->ready.wait_for(std::chrono::milliseconds(milliseconds)) != std::future_status::ready) return false;
+    deliver(*outcome, cancel_);
+    return !busy_;
 }
 
 void Finishers::finish() {

@@ -49,7 +49,7 @@ QString partHelp(const PartKind& kind) {
             "td><td><b>from rung</b></td></tr>";
         for (const ParameterKind& p : kind.parameters)
             html += QString("<tr><td>%1</td><td>%2</td><td>%3</td><td>%4</td><td>%5</td><td>%6</td></tr>")
-                        .arg(text(p.key), text(p.label), text(p.unit), text(p.standard.empty() ? "none" : p.standard),
+                        .arg(text(p.key), text(p.label), text(p.unit), text(p.standard.empty() ? "–" : p.standard),
                              rangeOf(p), p.rating ? "rating" : QString::number(p.rung));
         html += "</table>";
     }
@@ -125,7 +125,8 @@ QString generalHelp() {
         {"Space, F2, Del in the list of runs", "pin a run beside others, name it, delete it"},
         {"<tt>10m: R1.r = 1.2</tt> on the card of the project",
          "an event of the scene: when, what, and what it becomes; <tt>12m: Vin = 31 over 5m</tt> ramps, "
-         "<tt>20m, V1 at 90: K1.value = 1</tt> waits for an angle of a wave"},
+         "<tt>20m, V1 at 90: K1.value = 1</tt> waits for an angle of a wave; <tt>50m: Q1 opens</tt> moves a contact that has "
+         "no wire at its gate; times may count periods: <tt>3 periods of V1</tt>"},
         {"drag or click a mark in the row of events", "moves the event, brings its line up on the card"},
         {"Ctrl+Shift+E", "the control code of the selected part beside the sheet"},
         {"Ctrl+Shift+M",

@@ -146,7 +146,7 @@ MainWindow::MainWindow() : commands_(this) {
         outside_->close();
     });
     connect(&workspace_, &Workspace::runsChanged, this, [this] {
-        if (workspace_.running()) shelf_->show(Shelf::runs);
+        if (workspace_.running() && !workspace_.starting()) shelf_->show(Shelf::runs);
     });
     buildCommands();
     buildMenu();
@@ -382,6 +382,7 @@ bool MainWindow::open(const QString& path) {
         say(QString::fromStdString(status.error().text()), true);
         return false;
     }
+    if (workspace_.opening()) say("Reading " + path, false);
     return true;
 }
 

@@ -274,6 +274,7 @@ void lookClose(MainWindow& window, double from, double to, double cursor) {
 }  // namespace
 
 int makePictures(QApplication& application, const QString& folder, const QStringList& projects) {
+    patience = 120'000;  // nobody works in the window
     if (!QDir().mkpath(folder)) {
         std::fprintf(stderr, "%s cannot be made\n", qPrintable(folder));
         return 1;

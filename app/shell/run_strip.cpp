@@ -159,6 +159,11 @@ void RunStrip::refreshPrice() {
     price_->setProperty("bad", failed);
     price_->setStyleSheet(failed ? QString("color: %1;").arg(colours().haw.name()) : QString());
     const auto predicted = workspace_.price();
+    if (workspace_.starting()) {
+        price_->setText("preparing");
+        detail_->setText("the circuit is checked and laid out");
+        return;
+    }
     if (workspace_.running()) {
         const RunEntry& entry = *workspace_.runs().front();
         const double reached = toSeconds(entry.run->reached()), end = toSeconds(entry.run->end()),

@@ -17,7 +17,8 @@ constexpr std::size_t pointsAtOnce = 20'000;        ///< that a trace takes in
 constexpr std::size_t pointsWaitedFor = 1'000'000;  ///< of a run that is over: more come bit by bit
 constexpr int catchingMilliseconds = 8, endingMilliseconds = 300,
               followingMilliseconds = 24;  ///< for all traces, while a run goes on and at its end
-constexpr int waitMilliseconds = 150;  ///< for a ledger to be opened, before the window goes on without it
+
+}  // namespace
 
 Result<std::shared_ptr<Ledger>> openLedger(const std::filesystem::path& folder) {
     try {
@@ -26,8 +27,6 @@ Result<std::shared_ptr<Ledger>> openLedger(const std::filesystem::path& folder) 
         return Error{ErrorCode::resource, "there is no memory left to list the kept runs"};
     }
 }
-
-}  // namespace
 
 RunEntry::~RunEntry() {
     if (live) live->cancel();
@@ -141,7 +140,7 @@ void Runs::list(const std::filesystem::path& folder) {
             if (generation == generation_ && !ledger_) take(opened.get());
         });
     });
-    if (opened.wait_for(std::chrono::milliseconds(waitMilliseconds)) == std::future_status::ready) take(opened.get());
+    if (opened.wait_for(std::chrono::milliseconds(patience)) == std::future_status::ready) take(opened.get());
 }
 
 /// The ledger of the project that is open.
@@ -156,10 +155,9 @@ void Runs::take(const Result<std::shared_ptr<Ledger>>& ledger) {
     emit changed();
 }
 
-void Runs::keepIn(const std::filesystem::path& folder) {
-    if (ledger_ && ledger_->folder() == folder) return;
-    auto ledger = openLedger(folder);
+void Runs::keepIn(const Result<std::shared_ptr<Ledger>>& ledger) {
     if (!ledger) return (void)told(ledger.error());
+    if (keepsIn((*ledger)->folder())) return;
     ledger_ = *ledger;
     if (!ledger_->notice().empty()) emit said(QString::fromStdString(ledger_->notice()), true);
     const std::vector<RunPointer> before(runs_.rbegin(), runs_.rend());

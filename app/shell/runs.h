@@ -39,6 +39,9 @@ struct RunEntry {
 };
 using RunPointer = std::shared_ptr<RunEntry>;
 
+/// The ledger in a folder; where there is no memory for it, that is the error. For any thread.
+Result<std::shared_ptr<Ledger>> openLedger(const std::filesystem::path& folder);
+
 class Runs : public QObject {
     Q_OBJECT
 
@@ -61,7 +64,8 @@ public:
     /// come later.
     void list(const std::filesystem::path& folder);
     /// The project has a place now: runs are kept there from now on, those of this session too.
-    void keepIn(const std::filesystem::path& folder);
+    void keepIn(const Result<std::shared_ptr<Ledger>>& ledger);
+    bool keepsIn(const std::filesystem::path& folder) const { return ledger_ && ledger_->folder() == folder; }
 
     void show(RunPointer entry);
     /// Reads measured data and pins them beside the shown run. @return whether it could be read

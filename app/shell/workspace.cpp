@@ -7,6 +7,7 @@
 #include "base/file.h"
 
 #include "formats/hedge/hedge.h"
+#include "model/periods.h"
 #include "model/edits.h"
 #include "model/module_edits.h"
 #include "network/advice.h"
@@ -22,6 +23,10 @@ constexpr int keepMilliseconds = 800;  ///< after the first change that is not k
 constexpr int estimateMilliseconds = 150;
 constexpr std::size_t mostObserved = 2'000'000;  ///< points of a run that is looked through in the window's thread
 }  // namespace
+
+Result<double> Workspace::timeOf(const std::string& text) const {
+    return evaluateTime(text, project(), partLibrary().catalogue(), parameters().lookup());
+}
 
 Workspace::Workspace(QObject* parent) : QObject(parent), catalogue_(partLibrary().catalogue()) {
     runList_ = new Runs([this](std::string_view name) { return parameters_->lookup()(name); }, this);
@@ -220,17 +225,40 @@ const Part* Workspace::selectedPart() const {
 }
 
 Status Workspace::open(const QString& path) {
-    const std::string stamp = fileStamp(path.toStdString());
-    auto loaded = loadHedge(path.toStdString());
-    if (!loaded) return loaded.error();
-    loaded->project.folder.allow(AllowedFiles::ofUser().of(path.toStdString()));
+    openingPath_ = path;
+    openError_ = {};
+    late_ = false;
+    opening_.start([this, path, before = history_.shared()](const CancelToken&) -> std::function<void()> {
+        const std::string stamp = fileStamp(path.toStdString());
+        auto loaded = std::make_shared<Result<LoadedProject>>(loadHedge(path.toStdString()));
+        if (*loaded) (*loaded)->project.folder.allow(AllowedFiles::ofUser().of(path.toStdString()));
+        return [this, path, before, stamp, loaded] {
+            openingPath_.clear();
+            if (history_.shared() != before && history_.modified())
+                openError_ = Error{ErrorCode::file, path.toStdString() + " is not shown: the project in view was changed "
+                                                                         "while it was read. Open it again"};
+            else
+                take(path, stamp, *loaded);
+            if (std::exchange(late_, false) && !openError_)
+                emit refused(QString::fromStdString(std::exchange(openError_, {}).error().text()));
+        };
+    });
+    if (opening_.waitFor(patience)) return std::exchange(openError_, {});
+    late_ = true;  // what goes wrong from now on is told, not returned
+    return {};
+}
+
+void Workspace::take(const QString& path, const std::string& stamp, Result<LoadedProject>& loaded) {
+    if (!loaded) {
+        openError_ = loaded.error();
+        return;
+    }
     adopt(std::move(loaded->project), QDir(path).absolutePath(), false);
     stamp_ = stamp;
     runList_->list(ledgerFolder());
     readOnly_ = loaded->readOnly;
     if (!loaded->notice.empty()) emit refused(QString::fromStdString(loaded->notice));
     emit fileChanged();
-    return {};
 }
 
 Status Workspace::save(const QString& path) {
@@ -286,6 +314,10 @@ Status Workspace::allowOutside() {
 
 void Workspace::leave() {
     emit left();
+    opening_.drop();
+    openingPath_.clear();
+    preparing_.drop();
+    starting_ = false;
     judging_.drop();
     runList_->leave();
     nextRunTimer_.stop();
@@ -358,20 +390,65 @@ void Workspace::startRun() {
     start(history_.shared(), scene().name);
 }
 
-bool Workspace::start(const std::shared_ptr<const Project>& project, const std::string& scene) {
-    setProblems(checkProject(*project, partLibrary()));
-    if (!problems_.empty()) return false;
-    auto prepared = Run::prepare(project, {.scene = scene, .plan = plan().name});
-    if (!prepared) return setProblems({prepared.error()}), false;
-    if (const auto folder = ledgerFolder(); !folder.empty()) runList_->keepIn(folder);
-    const bool otherPlan = !shownRun() || !shownRun()->run || shownRun()->run->plan() != plan().name;
-    runList_->start(*prepared);
-    for (const LaneSet& set : this->project().laneSets)
-        if (otherPlan && set.plan == plan().name && set.lanes != this->project().lanes) {
+void Workspace::stopRun() {
+    comparing_.clear();
+    runAgain_ = false;
+    runList_->stop();
+    if (!std::exchange(starting_, false)) return;
+    preparing_.drop();
+    emit runsChanged();
+}
+
+/// What a run needs before it goes.
+struct Workspace::Prepared {
+    std::vector<Error> problems;  ///< why it cannot
+    std::shared_ptr<Run> run;
+    std::optional<Result<std::shared_ptr<Ledger>>> ledger;  ///< where it is kept, where that is not open yet
+};
+
+/// Beside the window: checks, laying out and opening the ledger take their time with large circuits and slow disks.
+void Workspace::start(std::shared_ptr<const Project> project, const std::string& scene, const std::string& name) {
+    starting_ = true;
+    setProblems({});
+    const std::filesystem::path folder = ledgerFolder();
+    const bool open = !folder.empty() && !runList_->keepsIn(folder);
+    preparing_.start([this, project = std::move(project), scene, name, plan = plan().name, folder,
+                      open](const CancelToken&) -> std::function<void()> {
+        auto made = std::make_shared<Prepared>();
+        made->problems = checkProject(*project, partLibrary());
+        if (made->problems.empty()) {
+            auto run = Run::prepare(project, {.scene = scene, .plan = plan});
+            if (run)
+                made->run = *run;
+            else
+                made->problems = {run.error()};
+        }
+        if (made->run && open) made->ledger = openLedger(folder);
+        return [this, made, name] { startPrepared(*made, name); };
+    });
+    if (!preparing_.waitFor(patience)) emit runsChanged();
+}
+
+void Workspace::startPrepared(const Prepared& prepared, const std::string& name) {
+    starting_ = false;
+    setProblems(prepared.problems);
+    if (!prepared.run) {
+        comparing_.clear();
+        runAgain_ = false;
+        return emit runsChanged();
+    }
+    if (prepared.ledger) runList_->keepIn(*prepared.ledger);
+    const bool otherPlan = !shownRun() || !shownRun()->run || shownRun()->run->plan() != prepared.run->plan();
+    runList_->start(prepared.run);
+    if (!name.empty()) {
+        runList_->setName(shownRun(), name);
+        runList_->pin(shownRun(), true);
+    }
+    for (const LaneSet& set : project().laneSets)
+        if (otherPlan && set.plan == prepared.run->plan() && set.lanes != project().lanes) {
             (void)apply(edits::showLaneSet(set.name));
             break;
         }
-    return true;
 }
 
 void Workspace::compareWithRungBelow() {
@@ -381,10 +458,8 @@ void Workspace::compareWithRungBelow() {
         emit refused("no selected part has a rung below its own");
         return;
     }
-    if (!start(lower, scene().name)) return;
-    runList_->setName(shownRun(), "a rung below");
-    runList_->pin(shownRun(), true);
     runAgain_ = true;
+    start(lower, scene().name, "a rung below");
 }
 
 void Workspace::compareScenes() {
@@ -399,10 +474,8 @@ void Workspace::compareScenes() {
 void Workspace::runNextScene() {
     const std::string next = comparing_.front();
     comparing_.erase(comparing_.begin());
-    if (!start(history_.shared(), next)) return comparing_.clear();
-    runList_->setName(shownRun(), next);
-    runList_->pin(shownRun(), true);
     runAgain_ = comparing_.empty();
+    start(history_.shared(), next, next);
 }
 
 /// Where runs are kept; "" where they are not.

@@ -11,6 +11,7 @@
 #include <QObject>
 #include <QTimer>
 
+#include "formats/hedge/hedge.h"
 #include "model/history.h"
 #include "model/modules.h"
 #include "session/library.h"
@@ -43,6 +44,8 @@ public:
     const Catalogue& catalogue() const { return catalogue_; }
     const NetList& nets() const { return nets_; }
     const ParameterTable& parameters() const { return *parameters_; }
+    /// A typed time of this project, s: an expression, or "3 periods of V1".
+    Result<double> timeOf(const std::string& text) const;
 
     /// Makes a change; a refusal is shown and returned.
     Status apply(const Edit& edit);
@@ -79,7 +82,10 @@ public:
     // Files
     const QString& path() const { return path_; }
     bool readOnly() const { return readOnly_; }
+    /// Reads a project beside the window. What is read within a moment is shown, or refused, before this returns; else
+    /// it comes later, unless the project in view was changed meanwhile.
     Status open(const QString& path);
+    bool opening() const { return !openingPath_.isEmpty(); }
     Status save(const QString& path);
     /// Whether another program has changed the project's file since it was read or written here.
     bool changedOnDisk() const;
@@ -103,11 +109,11 @@ public:
     void compareWithRungBelow();
     /// Runs all other scenes, pins their runs, and runs the one in view beside them.
     void compareScenes();
-    void stopRun() {
-        comparing_.clear();
-        runList_->stop();
-    }
-    bool running() const { return runList_->running(); }
+    void stopRun();
+    /// Whether a run goes on, or is about to.
+    bool running() const { return starting_ || runList_->running(); }
+    /// Whether the run is still being prepared: a large circuit takes its time.
+    bool starting() const { return starting_; }
     Runs& runList() { return *runList_; }
     const std::vector<RunPointer>& runs() const { return runList_->all(); }
     /// The run the sheet and the timeline show; may be running; may be null.
@@ -170,7 +176,11 @@ private:
     /// The one place where a project is left: what belongs to it is stopped and forgotten.
     void leave();
     void afterChange();
-    bool start(const std::shared_ptr<const Project>& project, const std::string& scene);
+    void take(const QString& path, const std::string& stamp, Result<LoadedProject>& loaded);
+    /// @param name  what the run is called in the list, where it is pinned; "" for neither
+    void start(std::shared_ptr<const Project> project, const std::string& scene, const std::string& name = "");
+    struct Prepared;
+    void startPrepared(const Prepared& prepared, const std::string& name);
     void runNext();
     void runNextScene();
     void findPeriods();
@@ -221,6 +231,11 @@ private:
     std::vector<std::string> comparing_;  ///< scenes still to be run before it
     QTimer keepTimer_, estimateTimer_;
     QTimer nextRunTimer_;  ///< what follows the run that has just ended
+    QString openingPath_;  ///< of the file that is being read; "" for none
+    Status openError_;     ///< of the last one
+    bool late_ = false;    ///< it takes longer than a moment
+    bool starting_ = false;
+    Background opening_, preparing_;
     Background judging_;   ///< checks and price
     Background keeping_;   ///< of unsaved work; last: it ends before the slot
 };

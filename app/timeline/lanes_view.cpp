@@ -108,7 +108,7 @@ void LanesView::changeEvent(QEvent* event) {
 
 double LanesView::runEnd() const {
     if (workspace_.shownRun()) return toSeconds(workspace_.shownRun()->run->end());
-    const auto end = evaluateField(workspace_.plan().end, *findUnit("s"), workspace_.parameters().lookup());
+    const auto end = workspace_.timeOf(workspace_.plan().end);
     return end && *end > 0 ? *end : 1e-3;
 }
 

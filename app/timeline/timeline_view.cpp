@@ -173,7 +173,7 @@ void TimelineView::paintSpan(QPainter& painter) const {
     painter.setFont(textFont());
     painter.setPen(p.bark);
     painter.drawText(QRect(16, rulerHeight, 100, spanHeight - 4), Qt::AlignLeft | Qt::AlignVCenter, "span");
-    const auto planned = evaluateField(workspace_.plan().end, *findUnit("s"), workspace_.parameters().lookup());
+    const auto planned = workspace_.timeOf(workspace_.plan().end);
     const auto& shown = workspace_.shownRun();
     const double end = shown ? toSeconds(shown->run->end()) : planned ? *planned : 0.0;
     const double left = TimelineColumns::names + TimelineColumns::axis, right = width() - TimelineColumns::measures;

@@ -6,6 +6,7 @@
 #include <fmt/format.h>
 
 #include "base/text.h"
+#include "model/periods.h"
 #include "model/quantity.h"
 
 namespace hedgerow {
@@ -17,9 +18,9 @@ bool uses(const std::string& text, std::string_view parameter) {
     return std::find(names.begin(), names.end(), parameter) != names.end();
 }
 
-/// The expressions of a plan.
+/// The expressions of a plan, its end apart.
 std::vector<std::string*> expressionsOf(Plan& plan) {
-    std::vector<std::string*> all{&plan.end, &plan.tolerance, &plan.fixed.step, &plan.fixed.heat, &plan.fixed.control};
+    std::vector<std::string*> all{&plan.tolerance, &plan.fixed.step, &plan.fixed.heat, &plan.fixed.control};
     for (auto& [quantity, tolerance] : plan.tolerances) all.push_back(&tolerance);
     return all;
 }
@@ -58,12 +59,25 @@ void visitExpressions(Project& project, const Catalogue& catalogue, const Visit&
     for (Parameter& parameter : project.parameters)
         for (std::string* text : {&parameter.value, &parameter.least, &parameter.most})
             visit(*text, nullptr, Place{"parameter " + parameter.name, nullptr, 0, {}});
-    for (Plan& plan : project.plans)
-        for (std::string* text : expressionsOf(plan)) visit(*text, nullptr, Place{"plan " + plan.name, nullptr, 0, {}});
+    const auto visitTime = [&](std::string& text, const Place& place) {
+        std::string changed;
+        for (TimePiece& piece : timePieces(text)) {
+            visit(piece.expression, nullptr, place);
+            changed += piece.expression + piece.words;
+        }
+        if (changed != text) text = changed;
+    };
+    for (Plan& plan : project.plans) {
+        const Place place{"plan " + plan.name, nullptr, 0, {}};
+        visitTime(plan.end, place);
+        for (std::string* text : expressionsOf(plan)) visit(*text, nullptr, place);
+    }
     for (Scene& scene : project.scenes)
-        for (SceneEvent& event : scene.events)
-            for (std::string* text : {&event.at, &event.angle, &event.target, &event.value, &event.duration})
-                visit(*text, nullptr, Place{"scene " + scene.name, nullptr, 0, {}});
+        for (SceneEvent& event : scene.events) {
+            const Place place{"scene " + scene.name, nullptr, 0, {}};
+            for (std::string* text : {&event.at, &event.duration}) visitTime(*text, place);
+            for (std::string* text : {&event.angle, &event.target, &event.value}) visit(*text, nullptr, place);
+        }
 }
 
 bool has(const std::vector<Parameter>& list, std::string_view name) {
@@ -150,13 +164,25 @@ void renameThing(Project& project, const std::string& from, const std::string& t
         for (LaneSet& set : project.laneSets)
             for (Lane& lane : set.lanes)
                 for (std::string& quantity : lane.quantities) follow(quantity);
-        for (Plan& plan : project.plans)
+        const auto followTime = [&](std::string& text) {
+            std::string changed;
+            for (TimePiece& piece : timePieces(text)) {
+                if (piece.part == from) piece.words.replace(piece.words.rfind(from), from.size(), to);
+                changed += piece.expression + piece.words;
+            }
+            if (changed != text) text = changed;
+        };
+        for (Plan& plan : project.plans) {
+            if (!net) followTime(plan.end);
             for (auto& [quantity, tolerance] : plan.tolerances) follow(quantity);
+        }
         follow(project.measured.quantity);
         for (Scene& scene : project.scenes)
             for (SceneEvent& event : scene.events) {
                 if (!net) follow(event.target);
-                if (!net && event.wave == from) event.wave = to;
+                if (net) continue;
+                if (event.wave == from) event.wave = to;
+                for (std::string* text : {&event.at, &event.duration}) followTime(*text);
             }
     }
     for (Part& part : project.sheet().parts)

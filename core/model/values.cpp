@@ -11,6 +11,7 @@
 namespace hedgerow {
 
 Result<double> evaluateValue(const std::string& text, const ParameterKind& parameter, const ParameterLookup& lookup) {
+    if (parameter.none && trimmed(text) == noneWord) return *parameter.none;
     if (!parameter.anyUnit) return evaluateField(text, findUnit(parameter.unit).value_or(Unit{}), lookup);
     auto value = evaluate(text, lookup);
     if (!value) return value.error();
@@ -156,6 +157,7 @@ std::string rangeText(const ParameterKind& p) {
 Result<double> checkedValue(const std::string& text, const ParameterKind& parameter, const ParameterLookup& lookup) {
     auto value = evaluateValue(text, parameter, lookup);
     if (!value) return value;
+    if (parameter.none && *value == *parameter.none) return value;
     const bool low = parameter.aboveLeast ? *value <= parameter.least : *value < parameter.least;
     if (low || *value > parameter.most)
         return Error{ErrorCode::range, fmt::format("{} is out of range, it must be {}",

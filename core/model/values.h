@@ -34,7 +34,10 @@ private:
     mutable std::map<std::string, Result<Quantity>, std::less<>> known_;  ///< what is evaluated, or why it cannot be
 };
 
-/// A typed text as a value of this kind, in SI, whatever its range.
+/// The word for what is not there: no loss, no capacitance.
+inline constexpr std::string_view noneWord = "none";
+
+/// A typed text as a value of this kind, in SI, whatever its range; "none" where that can be typed.
 Result<double> evaluateValue(const std::string& text, const ParameterKind& parameter, const ParameterLookup& lookup);
 
 /// The value of one parameter of a part in SI, checked against its range.

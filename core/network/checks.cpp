@@ -105,7 +105,9 @@ private:
                 const PinKind& pin = placed.kind->pins[i];
                 if (pin.optional || pin.sort == PinSort::signalOut) continue;
                 const Net& net = nets_.of({placed.part->id, static_cast<int>(i)});
-                if (net.pins.size() < 2)
+                // A name says that the end is meant: an output that nothing loads yet.
+                const bool meant = pin.sort == PinSort::power && !net.labels.empty();
+                if (net.pins.size() < 2 && !meant)
                     report(ErrorCode::connection,
                            fmt::format("pin {} of {} is not connected", pin.name, placed.part->name), placed.part->name,
                            net.name);

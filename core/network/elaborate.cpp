@@ -230,8 +230,11 @@ public:
         offer({part_->name + ".i" + end, "A", QuantityInfo::Sort::linear, current});
         offer({part_->name + ".p" + end, "W", QuantityInfo::Sort::product, voltage, current});
     }
-    void offerForm(std::string_view name, std::string_view unit, Terms terms) override {
-        offer({part_->name + "." + std::string(name), std::string(unit), QuantityInfo::Sort::linear, std::move(terms)});
+    void offerForm(std::string_view name, std::string_view unit, Terms terms, bool byValues) override {
+        std::erase_if(terms, [](const auto& term) { return term.first < 0 || term.second == 0; });
+        QuantityInfo quantity{part_->name + "." + std::string(name), std::string(unit)};
+        quantity.a = std::move(terms), quantity.byValues = byValues;
+        offer(std::move(quantity));
     }
     void offerSignal(std::string_view pin, std::string_view unit) override {
         const SignalInput at = input(pin);
@@ -244,8 +247,8 @@ public:
         }
         if (at.column >= 0 || at.signal >= 0) offer(std::move(quantity));
     }
-    void offerConducting(int element) override {
-        offer({part_->name + ".on", "", QuantityInfo::Sort::conducting, {}, {}, element});
+    void offerConducting(int element, std::string_view suffix) override {
+        offer({part_->name + ".on" + std::string(suffix), "", QuantityInfo::Sort::conducting, {}, {}, element});
     }
     void rate(std::string_view ratingKey, std::string_view quantity) override {
         if (!part_->values.find(ratingKey)) return;

@@ -272,6 +272,7 @@ struct QuantityInfo {
     Sort sort = Sort::linear;
     Terms a = {}, b = {};
     int index = -1;  ///< signal or element
+    bool byValues = false;  ///< its factors are values of a part: a run in which those change does not have it
 };
 
 /// Limits of a part that a run is compared with.

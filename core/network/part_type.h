@@ -87,12 +87,13 @@ public:
     /// "v", "i" and "p" between two nodes whose current is the sum of several.
     virtual void offerTerminals(int from, int to, Terms current, std::string_view suffix = "") = 0;
     /// A quantity of the part's own that is linear in the unknowns.
-    virtual void offerForm(std::string_view name, std::string_view unit, Terms terms) = 0;
+    /// @param byValues  whether factors of it are values of the part: a run in which those change does not have it
+    virtual void offerForm(std::string_view name, std::string_view unit, Terms terms, bool byValues = false) = 0;
     /// "v" alone.
     virtual void offerVoltage(int from, int to) = 0;
     /// The signal at an output pin, held or running, under the name of the pin.
     virtual void offerSignal(std::string_view pin, std::string_view unit = "") = 0;
-    virtual void offerConducting(int element) = 0;
+    virtual void offerConducting(int element, std::string_view suffix = "") = 0;
     /// Compares the largest magnitude of one of the part's own quantities with a rating, when that is given.
     virtual void rate(std::string_view ratingKey, std::string_view quantity) = 0;
 };

@@ -9,6 +9,7 @@
 #include <fmt/format.h>
 
 #include "model/event_text.h"
+#include "model/periods.h"
 #include "model/vectors.h"
 
 namespace hedgerow {
@@ -150,7 +151,8 @@ public:
 private:
     Result<double> field(const SceneEvent& event, const std::string& typed, std::string_view unit,
                          const char* name) const {
-        auto value = evaluateField(typed, *findUnit(unit), parameters_.lookup());
+        auto value = unit == "s" ? evaluateTime(typed, project_, library_.catalogue(), parameters_.lookup())
+                                 : evaluateField(typed, *findUnit(unit), parameters_.lookup());
         if (!value) return about(event, value.error(), name);
         return value;
     }
@@ -370,7 +372,8 @@ Status sameShape(const Network& before, const Network& after) {
                                      was.part)};
     }
     for (std::size_t i = 0; i < before.quantities.size(); ++i)
-        if (before.quantities[i].a != after.quantities[i].a || before.quantities[i].b != after.quantities[i].b)
+        if (!before.quantities[i].byValues &&
+            (before.quantities[i].a != after.quantities[i].a || before.quantities[i].b != after.quantities[i].b))
             return Error{ErrorCode::range, fmt::format("{} is counted by this value, which therefore cannot change "
                                                        "during a run",
                                                        before.quantities[i].name)};

@@ -119,33 +119,38 @@ private:
     std::pair<int, int> starts_;
 };
 
-/// Adds the branch with what every switching part offers.
+/// Adds the branch with what every switching part offers. @param suffix  behind the names of its quantities
 inline void addSegmented(NetworkBuilder& b, int from, int to, std::vector<Piece> pieces, int gate = -1,
-                         std::pair<int, int> starts = {0, 0}) {
+                         std::pair<int, int> starts = {0, 0}, const std::string& suffix = "") {
     const int branch = b.addBranch();
     const int element = b.addElement(std::make_unique<SegmentedBranch>(b.partName(), branch, from, to, b.nodeCount(),
                                                                        std::move(pieces), gate, starts));
-    b.offerBranch(branch, from, to);
-    b.offerConducting(element);
-    offerRatings(b);
+    b.offerBranch(branch, from, to, suffix);
+    b.offerConducting(element, suffix);
+    offerRatings(b, suffix);
 }
 
 inline ParameterKind onResistance(const char* label = "on-resistance", const char* key = "ron",
                                   const char* symbol = "R_on", const char* standard = "10m") {
-    return {.key = key, .label = label, .symbol = symbol, .unit = "Ω", .standard = standard, .least = 0, .rung = 2};
-}
-inline ParameterKind offResistance() {
-    return {.key = "roff",
-            .label = "off-resistance",
-            .symbol = "R_off",
+    return {.key = key,
+            .label = label,
+            .symbol = symbol,
             .unit = "Ω",
-            .standard = "10M",
+            .standard = standard,
             .least = 0,
-            .aboveLeast = true,
-            .rung = 2};
+            .rung = 2,
+            .none = 0};
 }
+inline ParameterKind offResistance() { return parallelLoss("roff", "off-resistance", "R_off"); }
 inline ParameterKind kneeVoltage(const char* key, const char* label, const char* symbol, const char* standard) {
-    return {.key = key, .label = label, .symbol = symbol, .unit = "V", .standard = standard, .least = 0, .rung = 2};
+    return {.key = key,
+            .label = label,
+            .symbol = symbol,
+            .unit = "V",
+            .standard = standard,
+            .least = 0,
+            .rung = 2,
+            .none = 0};
 }
 
 /// What parts with an on- and an off-resistance check alike.

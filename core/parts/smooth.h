@@ -227,11 +227,10 @@ private:
 /// The start value of a curved storage is what the user gave, read along the curve.
 template <class Curve>
 int addCurvedCapacitor(NetworkBuilder& b, int from, int to, double capacitance, Curve curve,
-                       double seriesResistance = 0, double leakage = 0, std::string_view initialKey = "") {
+                       double seriesResistance = 0, double leakage = 0, const Start& start = {}) {
     const int branch = b.addBranch();
-    const bool known = !initialKey.empty();
-    const int state = b.addComposedState(StateSort::capacitorVoltage, known ? curve(b.value(initialKey)).value : 0.0,
-                                         capacitance, known && b.typed(initialKey));
+    const int state =
+        b.addComposedState(StateSort::capacitorVoltage, curve(start.value).value, capacitance, start.given);
     b.addElement(std::make_unique<CurvedCapacitor<Curve>>(b.partName(), branch, from, to, b.nodeCount(), state,
                                                           capacitance, seriesResistance, leakage, curve));
     return branch;

@@ -123,18 +123,23 @@ private:
 };
 
 inline int addPiecewiseCapacitor(NetworkBuilder& b, int from, int to,
-                                 std::vector<PiecewiseCapacitor::Stretch> stretches) {
+                                 std::vector<PiecewiseCapacitor::Stretch> stretches, const Start& start = {}) {
     const int branch = b.addBranch();
-    const int state = b.addState(StateSort::capacitorVoltage, "", stretches.front().capacitance);
+    double charge = start.value;  // at the start, over the first capacitance: each stretch adds what differs from it
+    for (std::size_t k = 1; k < stretches.size(); ++k)
+        charge += std::max(0.0, start.value - stretches[k].voltage) *
+                  (stretches[k].capacitance - stretches[k - 1].capacitance) / stretches.front().capacitance;
+    const int state =
+        b.addComposedState(StateSort::capacitorVoltage, charge, stretches.front().capacitance, start.given);
     b.addElement(std::make_unique<PiecewiseCapacitor>(b.partName(), branch, from, to, state, std::move(stretches)));
     return branch;
 }
 
-/// Adds a capacitor between two nodes, at rest where the parameter of its start voltage is "".
+/// Adds a capacitor between two nodes.
 inline int addCapacitor(NetworkBuilder& b, int from, int to, double capacitance, double seriesResistance = 0,
-                        double leakage = 0, std::string_view initialKey = "") {
+                        double leakage = 0, const Start& start = {}) {
     const int branch = b.addBranch();
-    const int state = b.addState(StateSort::capacitorVoltage, initialKey, capacitance);
+    const int state = b.addComposedState(StateSort::capacitorVoltage, start.value, capacitance, start.given);
     b.addElement(std::make_unique<CapacitorElement>(b.partName(), branch, from, to, state, capacitance,
                                                     seriesResistance, leakage));
     return branch;
@@ -142,9 +147,9 @@ inline int addCapacitor(NetworkBuilder& b, int from, int to, double capacitance,
 
 /// Adds a winding between two nodes.
 inline int addInductor(NetworkBuilder& b, int from, int to, double inductance, double windingResistance = 0,
-                       double coreConductance = 0, std::string_view initialKey = "") {
+                       double coreConductance = 0, const Start& start = {}) {
     const int branch = b.addBranch();
-    const int state = b.addState(StateSort::windingCurrent, initialKey, inductance);
+    const int state = b.addComposedState(StateSort::windingCurrent, start.value, inductance, start.given);
     b.addElement(std::make_unique<InductorElement>(b.partName(), branch, from, to, state, inductance, windingResistance,
                                                    coreConductance));
     return branch;
@@ -189,10 +194,10 @@ inline void addBetweenWindings(NetworkBuilder& b, std::pair<int, int> one, std::
 
 /// A node behind a series inductance with its eddy currents, or the node itself where that is zero: of a package, a
 /// lead, a track.
-inline int behindInductance(NetworkBuilder& b, int node, double inductance) {
+inline int behindInductance(NetworkBuilder& b, int node, double inductance, const Start& start = {}) {
     if (inductance <= 0) return node;
     const int inner = b.addNode();
-    addInductor(b, node, inner, inductance, 0, eddyConductance(b, inductance));
+    addInductor(b, node, inner, inductance, 0, eddyConductance(b, inductance), start);
     return inner;
 }
 

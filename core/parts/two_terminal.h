@@ -1,6 +1,8 @@
 #pragma once
 // What the parts with two power pins share.
 
+#include <limits>
+#include <string>
 #include <vector>
 
 #include "network/part_type.h"
@@ -38,6 +40,22 @@ private:
     bool voltage_;
 };
 
+/// Where a state begins: V or A.
+struct Start {
+    double value = 0;
+    bool given = false;  ///< whether the user typed it
+};
+/// As the field of a start value says. @param sign  of the direction that the part counts in
+inline Start startOf(const NetworkBuilder& b, std::string_view key, double sign = 1) {
+    return {sign * b.value(key), b.typed(key)};
+}
+/// The field of a start value of a part's upper rungs.
+inline ParameterKind startValue(const char* key, const char* label, const char* symbol, const char* unit, int rung = 3) {
+    return {.key = key, .label = label, .symbol = symbol, .unit = unit, .standard = "0", .rung = rung, .atStart = true};
+}
+inline ParameterKind startVoltage() { return startValue("v0", "voltage at the start", "v_0", "V"); }
+inline ParameterKind startCurrent() { return startValue("i0", "current at the start", "i_0", "A"); }
+
 /// What a voltage source has inside.
 struct InnerImpedance {
     double resistance = 0, inductance = 0;
@@ -46,12 +64,13 @@ struct InnerImpedance {
 
 /// Reads them from the checked keys "ri" and "li", with a state where there is an inductance.
 /// @param resistance, inductance  of what comes behind them
-inline InnerImpedance innerImpedance(NetworkBuilder& b, double resistance = 0, double inductance = 0) {
+inline InnerImpedance innerImpedance(NetworkBuilder& b, double resistance = 0, double inductance = 0,
+                                     const Start& start = {}) {
     InnerImpedance inner;
     inner.resistance = b.value("ri") + resistance;
     inner.inductance = b.value("li") + inductance;
     if (inner.inductance > 0) {
-        inner.state = b.addState(StateSort::windingCurrent, "", inner.inductance);
+        inner.state = b.addComposedState(StateSort::windingCurrent, start.value, inner.inductance, start.given);
         inner.emf = b.addBranch();
     }
     return inner;
@@ -105,6 +124,29 @@ inline ParameterKind notNegative(const char* key, const char* label, const char*
     return kind;
 }
 
+/// A resistance in series, off until it is given: "none" is 0.
+inline ParameterKind seriesLoss(std::string key, std::string label, std::string symbol, int rung = 2) {
+    return {.key = std::move(key),
+            .label = std::move(label),
+            .symbol = std::move(symbol),
+            .unit = "Ω",
+            .standard = "none",
+            .least = 0,
+            .rung = rung,
+            .none = 0};
+}
+/// A resistance beside something, off until it is given: "none" is infinite.
+inline ParameterKind parallelLoss(std::string key, std::string label, std::string symbol, int rung = 2) {
+    ParameterKind p = seriesLoss(std::move(key), std::move(label), std::move(symbol), rung);
+    p.none = std::numeric_limits<double>::infinity(), p.aboveLeast = true;
+    return p;
+}
+/// The same value, which can be left out: "none" is 0.
+inline ParameterKind orNone(ParameterKind p) {
+    p.none = 0;
+    return p;
+}
+
 inline ParameterKind ratedVoltage() {
     return {.key = "vmax",
             .label = "rated voltage",
@@ -125,9 +167,10 @@ inline ParameterKind ratedCurrent() {
             .aboveLeast = true,
             .rating = true};
 }
-inline void offerRatings(NetworkBuilder& builder) {
-    builder.rate("vmax", "v");
-    builder.rate("imax", "i");
+/// @param suffix  behind the names of the quantities
+inline void offerRatings(NetworkBuilder& builder, const std::string& suffix = "") {
+    builder.rate("vmax", "v" + suffix);
+    builder.rate("imax", "i" + suffix);
 }
 
 }  // namespace hedgerow::parts

@@ -1,6 +1,7 @@
 #include "session/run.h"
 
 #include <cmath>
+#include <set>
 #include <tuple>
 
 #include <fmt/format.h>
@@ -8,8 +9,10 @@
 #include "base/file.h"
 #include "base/machine.h"
 #include "base/text.h"
+#include "model/periods.h"
 #include "model/values.h"
 #include "network/clock.h"
+#include "session/readings.h"
 #include "session/registry.h"
 #include "session/state_file.h"
 #include "session/version.h"
@@ -19,9 +22,9 @@ namespace hedgerow {
 namespace {
 
 /// A field of a plan in SI; the error names the plan and the field.
-Result<double> planValue(const Plan& plan, std::string_view field, const std::string& text, std::string_view unit,
-                         const ParameterTable& parameters, double above, double most) {
-    auto value = evaluateField(text, *findUnit(unit), parameters.lookup());
+/// What a field of a plan says. @param value  of the text, or why it is none
+Result<double> planValue(const Plan& plan, std::string_view field, const Result<double>& value, std::string_view unit,
+                         double above, double most) {
     std::optional<Error> error;
     if (!value)
         error = value.error();
@@ -33,6 +36,15 @@ Result<double> planValue(const Plan& plan, std::string_view field, const std::st
     error->field = std::string(field);
     error->message = fmt::format("plan {}: {}: {}", plan.name, field, error->message);
     return *error;
+}
+Result<double> planValue(const Plan& plan, std::string_view field, const std::string& text, std::string_view unit,
+                         const ParameterTable& parameters, double above, double most) {
+    return planValue(plan, field, evaluateField(text, *findUnit(unit), parameters.lookup()), unit, above, most);
+}
+Result<double> planEnd(const Plan& plan, const std::string& text, const Project& project,
+                       const ParameterTable& parameters) {
+    return planValue(plan, "end", evaluateTime(text, project, partLibrary().catalogue(), parameters.lookup()), "s", 0.0,
+                     longestRunSeconds);
 }
 
 Result<FixedStepping> fixedStepping(const Plan& plan, const RunSettings& settings, const ParameterTable& parameters) {
@@ -96,8 +108,7 @@ Result<std::shared_ptr<Run>> Run::prepare(std::shared_ptr<const Project> origina
             ErrorCode::name, fmt::format("plan {}: there is no engine '{}'", plan->name, wanted), {}, {}, "engine"};
 
     const ParameterTable parameters((*project)->parameters);
-    auto end = planValue(*plan, "end", settings.end.empty() ? plan->end : settings.end, "s", parameters, 0.0,
-                         longestRunSeconds);
+    auto end = planEnd(*plan, settings.end.empty() ? plan->end : settings.end, **project, parameters);
     if (!end) return end.error();
     auto tolerance = planValue(*plan, "tolerance", plan->tolerance, "", parameters, 0.0, 0.1);
     if (!tolerance) return tolerance.error();
@@ -198,6 +209,7 @@ void Run::execute(const CancelToken& cancel) {
 
 /// Elaborates what comes after the first event.
 Status Run::setScene(const Scene& scene, std::vector<Stretch> stretches) {
+    std::set<std::string> changing;  // quantities that count by a value which this scene changes
     for (const Stretch& stretch : stretches) {
         if (!stretch.what.empty()) events_.emplace_back(toSeconds(stretch.from), stretch.what);
         if (stretch.from == 0) continue;
@@ -210,8 +222,14 @@ Status Run::setScene(const Scene& scene, std::vector<Stretch> stretches) {
         if (!next) return about(next.error());
         if (auto same = sameShape(elaboration_.network, next->network); !same) return about(same.error());
         if (auto accepted = engine_->accepts(next->network); !accepted) return about(accepted.error());
+        for (std::size_t i = 0; i < next->network.quantities.size(); ++i)
+            if (const QuantityInfo& quantity = elaboration_.network.quantities[i];
+                quantity.a != next->network.quantities[i].a)
+                changing.insert(quantity.name);
         later_.emplace_back(stretch.from, std::move(next->network));
     }
+    std::erase_if(elaboration_.network.quantities,
+                  [&](const QuantityInfo& quantity) { return changing.contains(quantity.name); });
     return {};
 }
 
@@ -295,22 +313,28 @@ std::vector<std::pair<std::string, std::string>> Run::origin() const {
 }
 
 Status exportRun(const RunRecord& run, std::string_view format, const std::filesystem::path& path,
-                 const std::vector<std::string>& quantities, const CancelToken& cancel) {
+                 const std::vector<std::string>& quantities, const CancelToken& cancel, const Extract& extract) {
     const TraceFormat* writer = findTraceFormat(format);
     if (!writer) return Error{ErrorCode::name, fmt::format("there is no format '{}'", format)};
-    std::vector<std::unique_ptr<Trace>> traces;
+    std::vector<std::shared_ptr<Trace>> traces;
     TraceTable table;
     table.cancel = cancel;
     for (const std::string& name : quantities.empty() ? run.quantityNames() : quantities) {
         if (auto stopped = table.stopped(); !stopped) return stopped;
-        auto trace = run.trace(name);
-        if (!trace) return Error{ErrorCode::name, fmt::format("the run has no quantity '{}'", name), {}, {}, name};
-        table.traces.push_back(trace.get());
-        traces.push_back(std::move(trace));
+        auto trace = readTrace(run, name);
+        if (!trace) {
+            Error error = trace.error();
+            error.field = name;
+            return error;
+        }
+        traces.push_back(std::move(*trace));
     }
-    if (table.traces.empty()) return Error{ErrorCode::name, "the run has no quantities to write"};
+    if (traces.empty()) return Error{ErrorCode::name, "the run has no quantities to write"};
     table.provenance = run.provenance();
     try {
+        auto cut = extracted(traces, extract);
+        if (!cut) return cut.error();
+        for (const auto& trace : *cut) table.traces.push_back(trace.get());
         return writer->write(table, path);
     } catch (const std::bad_alloc&) {
         return Error{ErrorCode::resource, path.string() + " cannot be written: there is no memory left"};

@@ -12,6 +12,7 @@
 #include "network/elaborate.h"
 #include "network/engine.h"
 #include "network/scene.h"
+#include "session/readings.h"
 #include "session/run_record.h"
 #include "traces/trace.h"
 #include "traces/trace_store.h"
@@ -98,9 +99,10 @@ private:
     RunSummary summary_;
 };
 
-/// Writes the named quantities of a finished run; all of them when none are named.
+/// Writes the named quantities of a finished run, or expressions of them; all quantities when none are named.
 Status exportRun(const RunRecord& run, std::string_view format, const std::filesystem::path& path,
-                 const std::vector<std::string>& quantities = {}, const CancelToken& cancel = {});
+                 const std::vector<std::string>& quantities = {}, const CancelToken& cancel = {},
+                 const Extract& extract = {});
 /// The files that an export of this name writes: the pair of a text COMTRADE, for instance.
 std::vector<std::filesystem::path> filesOfExport(const std::filesystem::path& path);
 

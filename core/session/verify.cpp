@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <limits>
 #include <map>
 
 #include <fmt/format.h>
@@ -52,6 +53,12 @@ Result<Verification> verify(const Run& run, const CancelToken& cancel) {
     for (std::size_t i = 1; i + 1 < points.count(); ++i)
         if (points.time(i) != points.time(i - 1) && points.time(i) != points.time(i + 1))
             request.instants.push_back(points.time(i));
+    std::vector<Tick> middles;  // of the stored lines
+    for (std::size_t i = 1; i < points.count(); ++i)
+        if (points.time(i) - points.time(i - 1) > 2)
+            middles.push_back(points.time(i - 1) + (points.time(i) - points.time(i - 1)) / 2);
+    request.instants.insert(request.instants.end(), middles.begin(), middles.end());
+    std::sort(request.instants.begin(), request.instants.end());
 
     Verification result;
     const Network& network = run.elaboration().network;
@@ -92,6 +99,14 @@ Result<Verification> verify(const Run& run, const CancelToken& cancel) {
             compare(first.value(jumps[k].after), second.value(otherJumps[k].after));
         }
         if (points.count() > 0) compare(first.value(points.count() - 1), second.value(second.size() - 1));
+        double low = std::numeric_limits<double>::infinity(), high = -low, apart = 0;
+        for (std::size_t i = 0; i < points.count(); ++i)
+            low = std::min(low, first.value(i)), high = std::max(high, first.value(i));
+        for (const Tick t : middles)
+            apart = largestOf(apart, std::abs(first.at(t).value_or(NAN) - second.at(t).value_or(NAN)));
+        // What hardly moves has no swing to speak of.
+        const double swing = std::max(high - low, quietPart * size);
+        difference.between = apart == 0 ? 0 : apart / swing;
         difference.relative = size;
         double& known = largestOfUnit[quantity.unit];
         known = std::max(known, size);

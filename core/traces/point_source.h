@@ -37,6 +37,8 @@ public:
     virtual bool product() const = 0;
     /// Whether values hold until the next point, as those of signals do.
     virtual bool holds() const = 0;
+    /// Whether the points are samples of something smooth, as measured ones are, and not the corners of lines.
+    virtual bool samples() const { return false; }
     /// The instant of the first point of a chunk, known without reading the chunk.
     virtual Tick chunkStart(std::size_t k) const { return time(k * chunk); }
     virtual std::optional<Digest> digest() const { return {}; }
@@ -109,8 +111,13 @@ class ColumnPoints final : public PointSource {
 public:
     using Times = std::shared_ptr<const std::vector<Tick>>;
     /// @param second  as many as the others, or empty for 1 everywhere
-    ColumnPoints(Times times, std::vector<double> first, std::vector<double> second = {}, bool holds = false)
-        : times_(std::move(times)), first_(std::move(first)), second_(std::move(second)), holds_(holds) {}
+    ColumnPoints(Times times, std::vector<double> first, std::vector<double> second = {}, bool holds = false,
+                 bool samples = false)
+        : times_(std::move(times)),
+          first_(std::move(first)),
+          second_(std::move(second)),
+          holds_(holds),
+          samples_(samples) {}
 
     bool update(std::size_t) override { return true; }
     std::size_t size() const override { return first_.size(); }
@@ -120,12 +127,13 @@ public:
     void read(std::size_t begin, std::size_t end, Tick* times, double* first, double* second) const override;
     bool product() const override { return !second_.empty(); }
     bool holds() const override { return holds_; }
+    bool samples() const override { return samples_; }
     std::unique_ptr<PointSource> another() const override { return std::make_unique<ColumnPoints>(*this); }
 
 private:
     Times times_;
     std::vector<double> first_, second_;
-    bool holds_;
+    bool holds_, samples_;
 };
 
 }  // namespace hedgerow

@@ -86,6 +86,64 @@ std::vector<Complex> fourierLines(const Trace& trace, Tick from, Tick to, double
     return sums;
 }
 
+/// Equidistant samples of a window.
+struct Samples {
+    std::size_t first = 0, count = 0;
+    double step = 0;  ///< s
+};
+std::optional<Samples> samplesIn(const Trace& trace, Tick from, Tick to) {
+    if (!trace.samples() || trace.size() < 3) return {};
+    Samples found{trace.firstAtOrAfter(from)};
+    const std::size_t end = to == neverTick ? trace.size() : trace.firstAtOrAfter(to + 1);
+    if (end < found.first + 3) return {};
+    found.count = end - found.first;
+    const Tick start = trace.time(found.first);
+    const double step = static_cast<double>(trace.time(end - 1) - start) / static_cast<double>(found.count - 1);
+    found.step = toSeconds(static_cast<Tick>(std::llround(step * 1e6))) * 1e-6;
+    // Times that were written with few digits are off by little.
+    const double most = std::max(2.0, 0.02 * step);
+    for (std::size_t k = 0; k < found.count; ++k)
+        if (std::abs(static_cast<double>(trace.time(found.first + k) - start) - static_cast<double>(k) * step) > most)
+            return {};
+    return found;
+}
+
+/// The discrete transform of the last samples, a whole number of which makes `periods` of a frequency, at k times a step
+/// for k = 0 to `count` - 1; nothing where no whole number does.
+std::optional<std::vector<Complex>> sampledLines(const Trace& trace, const Samples& samples, double frequency,
+                                                 long long periods, double step, std::size_t count,
+                                                 const CancelToken& cancel) {
+    const double exact = static_cast<double>(periods) / (frequency * samples.step), taken = std::round(exact);
+    if (std::abs(exact - taken) > 0.05 || taken > static_cast<double>(samples.count)) return {};
+    const auto n = static_cast<std::size_t>(taken);
+    const std::size_t first = samples.first + samples.count - n;
+    const double turn = 2 * pi * step * static_cast<double>(periods) / frequency / taken;  // of line 1 in a sample
+    std::vector<Complex> sums(count);
+    for (std::size_t i = 0; i < n; ++i) {
+        if (i % 1024 == 0 && cancel.cancelled()) break;
+        const double x = trace.value(first + i), angle = turn * static_cast<double>(i);
+        const Complex next = std::polar(1.0, -angle);
+        Complex at;
+        for (std::size_t k = 0; k < count; ++k) {
+            at = k % 16 == 0 ? std::polar(1.0, -angle * static_cast<double>(k)) : at * next;
+            sums[k] += x * at;
+        }
+    }
+    for (std::size_t k = 0; k < count; ++k)
+        sums[k] *= turn * static_cast<double>(k) > pi * (1 - 1e-9) ? 0.0 : (k == 0 ? 1.0 : 2.0) / taken;
+    return sums;
+}
+
+/// How much lines between samples take off a component.
+double droop(double frequency, double step) {
+    const double x = pi * frequency * step;
+    return x == 0 ? 1.0 : std::pow(std::sin(x) / x, 2);
+}
+
+/// Components at k times a step of whole periods of a frequency, k = 0 to `count` - 1. @param most  of periods, 0 for all
+std::optional<std::vector<Complex>> periodicLines(const Trace& trace, Tick from, Tick to, double frequency, int most,
+                                                  double step, std::size_t count, const CancelToken& cancel);
+
 /// The last whole periods of a window, as far as the trace reaches.
 std::optional<std::pair<Tick, Tick>> wholePeriods(const Trace& trace, Tick from, Tick to, double frequency, int most) {
     if (trace.size() < 2 || !(frequency > 0)) return {};
@@ -97,6 +155,28 @@ std::optional<std::pair<Tick, Tick>> wholePeriods(const Trace& trace, Tick from,
     if (periods < 1) return {};
     const Tick start = to - toTicks(static_cast<long double>(periods) / frequency);
     return std::pair(std::max(start, from), to);
+}
+
+std::optional<std::vector<Complex>> periodicLines(const Trace& trace, Tick from, Tick to, double frequency, int most,
+                                                  double step, std::size_t count, const CancelToken& cancel) {
+    if (trace.size() < 2 || !(frequency > 0)) return {};
+    const auto samples = samplesIn(trace, from, to);
+    if (samples) {
+        const auto fit = static_cast<long long>(
+            std::floor((static_cast<double>(samples->count) + 0.5) * samples->step * frequency));
+        const long long periods = most > 0 ? (fit >= most ? most : 0) : fit;
+        if (periods < 1) return {};
+        if (auto lines = sampledLines(trace, *samples, frequency, periods, step, count, cancel)) return lines;
+    }
+    const auto window = wholePeriods(trace, from, to, frequency, most);
+    if (!window) return {};
+    std::vector<Complex> lines = fourierLines(trace, window->first, window->second, step, count, cancel);
+    if (samples)
+        for (std::size_t k = 0; k < count; ++k) {
+            const double f = step * static_cast<double>(k);
+            lines[k] *= 2 * f * samples->step > 1 ? 0.0 : 1 / droop(f, samples->step);
+        }
+    return lines;
 }
 
 double windowAt(SpectrumWindow window, double x) {
@@ -121,7 +201,9 @@ double windowAt(SpectrumWindow window, double x) {
 }  // namespace
 
 Complex fourier(const Trace& trace, Tick from, Tick to, double frequency) {
-    return fourierLines(trace, from, to, frequency, 1, {}, 1).front();
+    const Complex line = fourierLines(trace, from, to, frequency, 1, {}, 1).front();
+    const auto samples = samplesIn(trace, from, to);
+    return samples && 2 * frequency * samples->step < 1 ? line / droop(frequency, samples->step) : line;
 }
 
 double Harmonics::distortion(int last) const {
@@ -133,24 +215,22 @@ double Harmonics::distortion(int last) const {
 
 std::optional<Harmonics> harmonics(const Trace& trace, Tick from, Tick to, double fundamental, int orders,
                                    const CancelToken& cancel) {
-    const auto window = wholePeriods(trace, from, to, fundamental, 0);
-    if (!window || orders < 1) return {};
-    const std::vector<Complex> all =
-        fourierLines(trace, window->first, window->second, fundamental, static_cast<std::size_t>(orders) + 1, cancel);
-    if (cancel.cancelled()) return {};
-    Harmonics result{fundamental, all[0].real(), {}};
-    result.peaks.assign(all.begin() + 1, all.end());
+    if (orders < 1) return {};
+    const auto all = periodicLines(trace, from, to, fundamental, 0, fundamental, static_cast<std::size_t>(orders) + 1, cancel);
+    if (!all || cancel.cancelled()) return {};
+    Harmonics result{fundamental, all->front().real(), {}};
+    result.peaks.assign(all->begin() + 1, all->end());
     return result;
 }
 
 std::optional<GroupedHarmonics> groupedHarmonics(const Trace& trace, Tick from, Tick to, double fundamental, int orders,
                                                  const CancelToken& cancel) {
     const int n = fundamental < 55 ? 10 : 12;
-    const auto window = wholePeriods(trace, from, to, fundamental, n);
-    if (!window || orders < 1) return {};
-    const std::vector<Complex> lines = fourierLines(trace, window->first, window->second, fundamental / n,
-                                                    static_cast<std::size_t>(n * (orders + 1)) + 1, cancel);
-    if (cancel.cancelled()) return {};
+    if (orders < 1) return {};
+    const auto found = periodicLines(trace, from, to, fundamental, n, fundamental / n,
+                                     static_cast<std::size_t>(n * (orders + 1)) + 1, cancel);
+    if (!found || cancel.cancelled()) return {};
+    const std::vector<Complex>& lines = *found;
     const auto square = [&](int k) { return std::norm(lines[static_cast<std::size_t>(k)]) / 2; };
     GroupedHarmonics result;
     for (int order = 1; order <= orders; ++order) {
@@ -162,6 +242,7 @@ std::optional<GroupedHarmonics> groupedHarmonics(const Trace& trace, Tick from, 
         double between = 0;
         for (int k = 2; k <= n - 2; ++k) between += square(centre + k);
         result.interharmonics.push_back(std::sqrt(between));
+        result.interharmonicGroups.push_back(std::sqrt(between + square(centre + 1) + square(centre + n - 1)));
     }
     const auto distortion = [](const std::vector<double>& rms) {
         double squares = 0;

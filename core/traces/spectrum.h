@@ -14,7 +14,8 @@ namespace hedgerow {
 
 /// 2/T times the integral of x(t) exp(-j 2 pi f t) over the window, t counted from its start; half of that, the mean,
 /// at f = 0. Over whole periods its magnitude is the peak value of the component. The lines are integrated exactly:
-/// there is no sampling and no aliasing.
+/// there is no sampling and no aliasing. Where the trace is made of equidistant samples (Trace::samples) the droop of
+/// the lines between them is undone.
 std::complex<double> fourier(const Trace& trace, Tick from, Tick to, double frequency);
 
 /// The harmonics of a fundamental over a whole number of its periods.
@@ -27,7 +28,8 @@ struct Harmonics {
     double distortion(int last) const;
 };
 /// Over as many whole periods as fit into the window, the last ones. Nothing when not one fits, the trace is too short,
-/// or, as below, when it is cancelled.
+/// or, as below, when it is cancelled. Of N equidistant samples the last one lasts as long as the others, and where a
+/// whole number of them makes the periods their discrete transform is taken; orders above half the sample rate are 0.
 std::optional<Harmonics> harmonics(const Trace& trace, Tick from, Tick to, double fundamental, int orders = 50,
                                    const CancelToken& cancel = {});
 
@@ -38,6 +40,7 @@ struct GroupedHarmonics {
     std::vector<double> subgroups;  ///< [k]: rms of the harmonic subgroup of order k + 1
     std::vector<double>
         interharmonics;             ///< [k]: rms of the interharmonic centred subgroup between order k + 1 and k + 2
+    std::vector<double> interharmonicGroups;  ///< [k]: rms of the whole interharmonic group there (annex A)
     double groupDistortion = 0;     ///< THDG: of groups 2 to `orders` over the first
     double subgroupDistortion = 0;  ///< THDS
 };

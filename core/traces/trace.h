@@ -43,6 +43,8 @@ public:
     double value(std::size_t i) const { return first(i) * second(i); }
     /// Whether values hold until the next point instead of running along a line to it.
     bool holds() const { return points_->holds(); }
+    /// Whether the points are samples of something smooth, and not the corners of lines.
+    bool samples() const { return points_->samples(); }
     /// The factors of a value, each a straight line between points.
     double first(std::size_t i) const { return points_->first(i); }
     double second(std::size_t i) const { return points_->second(i); }

@@ -1,6 +1,7 @@
 // The command-line tool as scripts use it: exit codes, output, JSON.
 
 #include <sys/wait.h>
+#include <cmath>
 #include <cstdio>
 #include <fstream>
 
@@ -283,7 +284,7 @@ TEST(Cli, ARunCanAlwaysBeStopped) {
 TEST(Cli, ListsKindsWithKeysDefaultsAndRanges) {
     const Outcome one = cli("kinds diode");
     EXPECT_EQ(one.code, 0);
-    EXPECT_NE(one.output.find("knee voltage: 0.7 V, at least 0, from rung 2 on"), std::string::npos) << one.output;
+    EXPECT_NE(one.output.find("knee voltage: 0.7 V, at least 0, or none, from rung 2 on"), std::string::npos) << one.output;
     const auto all = nlohmann::json::parse(cli("kinds --json").output);
     ASSERT_GT(all.size(), 50u);
     for (const auto& kind : all) {
@@ -306,4 +307,84 @@ TEST(Cli, MeasuresAWindowByATolerance) {
     EXPECT_GT(finer["counters"]["stored points"].get<int>(), 2 * whole["counters"]["stored points"].get<int>());
     EXPECT_EQ(cli("run --quiet " + example + " --from yesterday").code, 1);
     EXPECT_EQ(cli("run --quiet " + example + " --tolerance much").code, 3);
+}
+
+TEST(Cli, MeasuresExpressionsPeriodsAndHarmonics) {
+    const TemporaryFolder folder;
+    const std::string text = (folder.path() / "rectifier.txt").string(), made = (folder.path() / "rectifier.hedge").string();
+    std::ofstream(text) << "V1 sine-voltage in 0 peak 10 f 50\nD1 diode in out\nR1 resistor out 0 r 5\nGND1 reference 0\n";
+    ASSERT_EQ(cli("convert " + text + " " + made).code, 0);
+    const Outcome o = cli("run --quiet --json " + made +
+                          " --end '10 periods of V1' --tolerance 1e-6 --quantity 'R1.v * R1.i' --quantity out.v "
+                          "--harmonics 50 --orders 40 --last '10 periods'");
+    ASSERT_EQ(o.code, 0) << o.output;
+    const auto json = nlohmann::json::parse(o.output);
+    // Half waves of 10 V on 5 ohm: the mean power is a quarter of 10^2/5, the rms half the peak.
+    EXPECT_NEAR(json["measures"]["R1.v * R1.i"]["mean"].get<double>(), 5, 5e-5);
+    const auto& v = json["measures"]["out.v"];
+    EXPECT_NEAR(v["rms"].get<double>(), 5, 5e-5);
+    // A half wave has 1/2 of its peak at the fundamental, 2/(pi (k^2 - 1)) at even orders, nothing at odd ones.
+    const auto& orders = v["harmonics"]["orders"];
+    ASSERT_EQ(orders.size(), 40u);
+    for (int k = 1; k <= 40; ++k) {
+        const double peak = k == 1 ? 5 : k % 2 == 0 ? 20 / M_PI / (k * k - 1) : 0;
+        EXPECT_NEAR(orders[static_cast<std::size_t>(k - 1)]["rms"].get<double>(), peak / std::sqrt(2), 2e-4) << k;
+    }
+    EXPECT_EQ(v["harmonics"]["THD"]["orders"], "2 to 40");
+    EXPECT_TRUE(v["harmonics"].contains("IEC 61000-4-7"));
+    EXPECT_EQ(cli("run --quiet " + made + " --quantity 'out.v *'").code, 1);
+    EXPECT_EQ(cli("run --quiet " + made + " --last '3 periods of R1'").code, 1);
+    EXPECT_EQ(cli("run --quiet " + made + " --from 1m --last 1m").code, 1);
+    EXPECT_EQ(cli("run --quiet " + made + " --from 1").code, 1) << "beyond the end";
+    EXPECT_EQ(cli("run --quiet " + made + " --every 0").code, 1);
+    EXPECT_EQ(cli("run --quiet " + made + " --harmonics 0").code, 1);
+}
+
+TEST(Cli, WritesOnAGridAndReadsMeasuredData) {
+    const TemporaryFolder folder;
+    const std::string file = (folder.path() / "grid.csv").string();
+    const Outcome o = cli("run --quiet " + example + " --quantity out.v --quantity '2 * out.v' --from 1m --to 2m --every 10u --out " + file);
+    ASSERT_EQ(o.code, 0) << o.output;
+    std::ifstream in(file);
+    std::string line;
+    ASSERT_TRUE(std::getline(in, line));
+    int rows = 0;
+    for (; std::getline(in, line); ++rows) {
+        const double t = std::stod(line), v = std::stod(line.substr(line.find(',') + 1)),
+                     twice = std::stod(line.substr(line.rfind(',') + 1));
+        EXPECT_NEAR(t, 1e-3 + rows * 10e-6, 1e-12);
+        EXPECT_NEAR(twice, 2 * v, 1e-9);
+    }
+    EXPECT_EQ(rows, 101);
+    const auto json = nlohmann::json::parse(cli("measure --json " + file + " --last 0.5m").output);
+    EXPECT_GT(json["measures"]["out.v"]["mean"].get<double>(), 1);
+    EXPECT_EQ(cli("measure /nowhere.csv").code, 2);
+    EXPECT_EQ(cli("measure " + file + " --quantity nothing").code, 1);
+}
+
+TEST(Cli, ConvertsToTextAndBack) {
+    const TemporaryFolder folder;
+    const std::string text = (folder.path() / "a.txt").string(), back = (folder.path() / "b.hedge").string();
+    ASSERT_EQ(cli("convert " + example + " " + text).code, 0);
+    EXPECT_EQ(cli("convert " + example + " " + text).code, 1) << "it exists";
+    ASSERT_EQ(cli("convert " + text + " " + back + " --onto " + example).code, 0);
+    EXPECT_EQ(cli("convert " + back + " -").output, cli("convert " + example + " -").output);
+    const auto measured = [](const std::string& project) {
+        return nlohmann::json::parse(cli("run --quiet --json " + project).output)["measures"];
+    };
+    EXPECT_EQ(measured(back), measured(example));
+    std::ofstream(text) << "V1 dc-voltage in\nX9 nonsense a b\n";
+    const Outcome wrong = cli("convert " + text + " " + back + " --overwrite");
+    EXPECT_EQ(wrong.code, 2);
+    EXPECT_NE(wrong.output.find("nonsense"), std::string::npos) << wrong.output;
+    EXPECT_EQ(cli("convert " + text + " " + text).code, 1);
+}
+
+TEST(Cli, InfoTellsDefaultsInForce) {
+    const TemporaryFolder folder;
+    const std::string text = (folder.path() / "a.txt").string(), made = (folder.path() / "a.hedge").string();
+    std::ofstream(text) << "V1 dc-voltage in 0\nL1 inductor in 0 rung 2 l 1m dcr 1\n";
+    ASSERT_EQ(cli("convert " + text + " " + made).code, 0);
+    const Outcome o = cli("info " + made);
+    EXPECT_NE(o.output.find("Inductor, rung 2, l 1m, dcr 1; by default i0 0, rc none"), std::string::npos) << o.output;
 }

@@ -19,6 +19,7 @@
 
 #include "formats/file.h"
 #include "formats/hedge/hedge.h"
+#include "model/edits.h"
 #include "session/recovery.h"
 #include "sheet/text_view.h"
 #include "shell/libraries.h"
@@ -59,6 +60,121 @@ void answer(const QString& question, const QString& button, bool& asked) {
         box->reject();
     });
     timer->start(20);
+}
+
+// ---- the window goes on while a file is read and a run is prepared
+
+/// The window waits for nothing; each test sets it again.
+void waitForNothing() { app::patience = 0; }
+
+/// A project that takes its time to read and to lay out.
+QString largeProject(const QString& folder) {
+    Project project;
+    project.title = "orchard";
+    const int many = 3000;
+    for (int i = 0; i < many; ++i) {
+        Part part;
+        part.id = ++project.lastId;
+        part.name = "R" + std::to_string(i + 1), part.kind = i % 100 == 0 ? "capacitor" : "resistor";
+        part.at = {i % 50 * 96, i / 50 * 96};
+        project.sheet().parts.push_back(part);
+        for (const int y : {-32, 32}) {
+            Label label;
+            label.id = ++project.lastId;
+            label.net = (y > 0 && i % 7 == 0) ? "0" : "n" + std::to_string((i + (y > 0)) % 40);
+            label.at = {part.at.x, part.at.y + y};
+            project.sheet().labels.push_back(label);
+        }
+    }
+    Part reference;
+    reference.id = ++project.lastId, reference.name = "GND1", reference.kind = "reference", reference.at = {-96, 0};
+    project.sheet().parts.push_back(reference);
+    Label zero;
+    zero.id = ++project.lastId, zero.net = "0", zero.at = reference.at;
+    project.sheet().labels.push_back(zero);
+    const QString path = folder + "/large.hedge";
+    EXPECT_TRUE(saveHedge(project, path.toStdString()));
+    return path;
+}
+
+TEST(WindowGoesOn, WhileAFileIsRead) {
+    const QTemporaryDir folder;
+    const QString large = largeProject(folder.path());
+    Window window;
+    waitForNothing();
+    ASSERT_TRUE(window->open(large));
+    EXPECT_TRUE(window.workspace().opening());
+    EXPECT_NE(window.workspace().path(), large);
+    ASSERT_TRUE(QTest::qWaitFor([&] { return window.workspace().path() == large; }, 30'000));
+    EXPECT_FALSE(window.workspace().opening());
+    EXPECT_GT(window.workspace().project().sheet().parts.size(), 3000u);
+    // Another one asked for meanwhile is the one that comes.
+    window->open(large);
+    window->open(examples + "med-aux.hedge");
+    ASSERT_TRUE(QTest::qWaitFor([&] { return window.workspace().path() == examples + "med-aux.hedge"; }, 30'000));
+    QTest::qWait(200);
+    EXPECT_EQ(window.workspace().path(), examples + "med-aux.hedge");
+}
+
+TEST(WindowGoesOn, WorkDoneWhileAFileIsReadStays) {
+    const QTemporaryDir folder;
+    const QString large = largeProject(folder.path());
+    Window window;
+    ASSERT_TRUE(window->open(examples + "med-aux.hedge"));
+    waitForNothing();
+    window->open(large);
+    const Part* part = window.workspace().project().findPart("L1");
+    ASSERT_TRUE(part);
+    ASSERT_TRUE(window.workspace().apply(edits::setRung({part->id}, 1, window.workspace().catalogue())));
+    QString said;
+    QObject::connect(&window.workspace(), &app::Workspace::refused, [&](const QString& text) { said = text; });
+    ASSERT_TRUE(QTest::qWaitFor([&] { return !window.workspace().opening(); }, 30'000));
+    EXPECT_EQ(window.workspace().path(), examples + "med-aux.hedge");
+    EXPECT_EQ(window.workspace().project().findPart("L1")->rung, 1);
+    EXPECT_TRUE(said.contains("was changed while it was read")) << said.toStdString();
+    // A file that is none is said too, when it is known.
+    put(fs::path(folder.path().toStdString()) / "none.hedge", std::string(1000, '{'));
+    window->open(folder.path() + "/none.hedge");
+    ASSERT_TRUE(QTest::qWaitFor([&] { return !window.workspace().opening(); }, 30'000));
+    EXPECT_TRUE(said.contains("none.hedge")) << said.toStdString();
+}
+
+TEST(WindowGoesOn, WhileARunIsPrepared) {
+    Window window;
+    ASSERT_TRUE(window->open(examples + "med-aux.hedge"));
+    waitForNothing();
+    auto& workspace = window.workspace();
+    workspace.startRun();
+    EXPECT_TRUE(workspace.running());
+    EXPECT_TRUE(workspace.starting());
+    workspace.startRun();  // once is enough
+    ASSERT_TRUE(window.waitForRun());
+    EXPECT_EQ(workspace.runs().size(), 1u);
+    // Stopped before it begins, nothing begins.
+    workspace.startRun();
+    workspace.stopRun();
+    EXPECT_FALSE(workspace.running());
+    QTest::qWait(300);
+    EXPECT_EQ(workspace.runs().size(), 1u);
+    // Left before it begins, too.
+    workspace.startRun();
+    app::patience = 30'000;
+    ASSERT_TRUE(window->open(examples + "med-mast.hedge"));
+    waitForNothing();
+    EXPECT_FALSE(workspace.running());
+    QTest::qWait(300);
+    EXPECT_TRUE(workspace.runs().empty());
+    // A comparison names and pins its runs all the same.
+    workspace.compareWithRungBelow();
+    EXPECT_FALSE(workspace.running()) << "nothing is selected";
+    app::patience = 30'000;
+    ASSERT_TRUE(window->open(examples + "med-aux.hedge"));
+    waitForNothing();
+    workspace.select({workspace.project().findPart("L1")->id});
+    workspace.compareWithRungBelow();
+    ASSERT_TRUE(QTest::qWaitFor([&] { return workspace.runs().size() == 2 && !workspace.running(); }, 60'000));
+    EXPECT_EQ(workspace.runs().back()->about.name, "a rung below");
+    EXPECT_TRUE(workspace.runs().back()->pinned);
 }
 
 }  // namespace

@@ -18,6 +18,7 @@ namespace hedgerow::test {
 class Window {
 public:
     Window() {
+        app::patience = 30'000;  // tests look at what comes of it
         window_.resize(1280, 800);
         window_.show();
         EXPECT_TRUE(QTest::qWaitForWindowExposed(&window_));

@@ -6,6 +6,7 @@
 #include <functional>
 #include <numbers>
 
+#include "session/readings.h"
 #include "traces/expression.h"
 #include "traces/limit_line.h"
 #include "traces/measures.h"
@@ -233,6 +234,82 @@ TEST(Spectrum, GroupsInterharmonicsAsTheStandardSays) {
     EXPECT_NEAR(all->subgroups[4], 1 / std::sqrt(2.0), 1e-5) << "255 Hz is one line beside order 5";
     EXPECT_NEAR(all->groupDistortion, std::sqrt(2.5) / (10 / std::sqrt(2.0)), 1e-5);
     EXPECT_FALSE(groupedHarmonics(*trace, 0, at(0.1), 50)) << "ten periods do not fit";
+}
+
+// A record of 10,240 samples in 200 ms is ten periods of 50 Hz, although its last sample stands before their end; of
+// samples no order droops.
+TEST(Spectrum, SamplesAreNoLines) {
+    const auto wave = [](double t) {
+        return 3 + 10 * std::sin(2 * pi * 50 * t + 0.3) + 2 * std::sin(2 * pi * 650 * t) + std::sin(2 * pi * 2000 * t) +
+               0.5 * std::sin(2 * pi * 2500 * t) + 0.4 * std::sin(2 * pi * 565 * t);
+    };
+    const auto record = [&](std::size_t count, double rate, double rounding = 0) {
+        auto times = std::make_shared<std::vector<Tick>>();
+        std::vector<double> values;
+        for (std::size_t i = 0; i < count; ++i) {
+            const double t = static_cast<double>(i) / rate;
+            values.push_back(wave(t));
+            times->push_back(at(rounding > 0 ? std::round(t / rounding) * rounding : t));
+        }
+        return std::make_shared<Trace>(
+            std::make_unique<ColumnPoints>(times, values, std::vector<double>{}, false, true), "x", "V");
+    };
+    for (const double rounding : {0.0, 1e-7}) {
+        const auto trace = record(10'240, 51'200, rounding);
+        const auto all = groupedHarmonics(*trace, -neverTick, neverTick, 50, 50);
+        ASSERT_TRUE(all);
+        const double off = rounding > 0 ? 2e-4 : 1e-9;
+        EXPECT_NEAR(all->subgroups[0], 10 / std::sqrt(2.0), off);
+        EXPECT_NEAR(all->subgroups[12], 2 / std::sqrt(2.0), off);
+        EXPECT_NEAR(all->subgroups[39], 1 / std::sqrt(2.0), off);
+        EXPECT_NEAR(all->subgroups[49], 0.5 / std::sqrt(2.0), off);
+        EXPECT_NEAR(all->interharmonicGroups[10], 0.4 / std::sqrt(2.0), off) << "565 Hz, three lines above order 11";
+        EXPECT_NEAR(all->interharmonics[10], 0.4 / std::sqrt(2.0), off);
+        const auto single = harmonics(*trace, -neverTick, neverTick, 50, 50);
+        ASSERT_TRUE(single);
+        EXPECT_NEAR(single->mean, 3, off);
+        EXPECT_NEAR(single->peak(50), 0.5, off);
+        EXPECT_NEAR(std::arg(single->peaks[0]), 0.3 - pi / 2, 1e-3);
+    }
+    // 9.3 samples a period of the highest order, and no whole number of them in a period.
+    const auto odd = harmonics(*record(5'000, 23'456.7), -neverTick, neverTick, 50, 50);
+    ASSERT_TRUE(odd);
+    EXPECT_NEAR(odd->peak(1), 10, 2e-3);
+    EXPECT_NEAR(odd->peak(40), 1, 2e-3);
+    EXPECT_NEAR(odd->peak(50), 0.5, 2e-3);
+    // What lies above half the rate is not known.
+    EXPECT_LT(harmonics(*record(320, 1600), -neverTick, neverTick, 50, 50)->peak(40), 1e-300);
+    // Nine periods and a half are no ten.
+    EXPECT_FALSE(groupedHarmonics(*record(9'728, 51'200), -neverTick, neverTick, 50));
+}
+
+TEST(Readings, CutAndPutOnAGrid) {
+    auto times = std::make_shared<std::vector<Tick>>(std::vector<Tick>{0, 100, 100, 300, 400});
+    const auto make = [&](std::vector<double> first, std::vector<double> second, bool holds) {
+        return std::make_shared<Trace>(std::make_unique<ColumnPoints>(times, std::move(first), std::move(second), holds),
+                                       "x", "V");
+    };
+    const std::vector<std::shared_ptr<Trace>> all = {make({0, 10, 20, 40, 40}, {}, false),
+                                                     make({0, 10, 20, 40, 40}, {1, 2, 2, 4, 4}, false),
+                                                     make({1, 2, 3, 4, 5}, {}, true)};
+    const auto values = [](const Trace& trace) {
+        std::vector<std::pair<Tick, double>> list;
+        for (std::size_t i = 0; i < trace.size(); ++i) list.emplace_back(trace.time(i), trace.value(i));
+        return list;
+    };
+    using List = std::vector<std::pair<Tick, double>>;
+    const auto cut = extracted(all, {.from = 50, .to = 200});
+    ASSERT_TRUE(cut);
+    EXPECT_EQ(values(*(*cut)[0]), (List{{50, 5}, {100, 10}, {100, 20}, {200, 30}}));
+    EXPECT_EQ(values(*(*cut)[1]), (List{{50, 7.5}, {100, 20}, {100, 40}, {200, 90}})) << "the product of two lines";
+    EXPECT_EQ(values(*(*cut)[2]), (List{{50, 1}, {100, 2}, {100, 3}, {200, 3}}));
+    const auto grid = extracted(all, {.from = 0, .to = 1000, .every = toSeconds(100)});
+    ASSERT_TRUE(grid);
+    EXPECT_EQ(values(*(*grid)[0]), (List{{0, 0}, {100, 20}, {200, 30}, {300, 40}, {400, 40}}));
+    EXPECT_EQ(values(*(*grid)[2]), (List{{0, 1}, {100, 3}, {200, 3}, {300, 4}, {400, 5}}));
+    EXPECT_EQ(extracted(all, {}).value().size(), all.size());
+    EXPECT_FALSE(extracted(all, {.from = 500, .to = 600}));
+    EXPECT_FALSE(extracted(all, {.from = 200, .to = 100}));
 }
 
 class TraceExpressions : public ::testing::Test {

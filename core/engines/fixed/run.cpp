@@ -278,8 +278,7 @@ bool Run::attemptAfterEvent(double alpha) {
         if (second != Outcome::good) return failStep(second, solver);
         break;
     }
-    const bool running = t_ > origin_ || k_ > 0;
-    if (running) {
+    if (t_ > origin_ || k_ > 0 || changed_) {
         // What the unknowns are just after the change: of two half steps along their straight line, of one as they
         // were.
         recorder_.setSegments(segments_);
@@ -389,7 +388,7 @@ void Run::takeInstants() {
         recorder_.setSignals(clock_.signals());
     }
     enter(std::move(wanted));
-    fresh_ = true;
+    fresh_ = changed_ = true;
 }
 
 /// Elements that drive a signal show what they do now; what follows from it comes with the next instant.

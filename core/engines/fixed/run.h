@@ -64,6 +64,7 @@ private:
     std::int64_t signalVersion_ = -1;
     Instant now_, middle_, end_;
     bool fresh_ = true, hasMiddle_ = false;  ///< fresh: the equations have changed since the last step
+    bool changed_ = false;                   ///< what the circuit showed before the first step
     Tick t_ = 0, origin_ = 0;
     std::int64_t k_ = 0;  ///< steps of the grid
     std::size_t instant_ = 0;

@@ -4,6 +4,7 @@
 #include <cmath>
 #include <complex>
 #include <numbers>
+#include <optional>
 
 #include <fmt/format.h>
 #include <Eigen/Dense>
@@ -26,7 +27,26 @@ struct Linear {
     Eigen::MatrixXd a;
     Eigen::VectorXd b, c;
     double d = 0;
+    Eigen::VectorXd initial = {};  ///< x at the start; all 0 where it is empty
 };
+
+/// The states in which the output rests at `y0`: x' = 0 with the input that keeps it there, or with none where the
+/// system integrates. Nothing where the output always rests at 0.
+std::optional<Eigen::VectorXd> restAt(const Linear& system, double y0) {
+    const Eigen::Index n = system.b.size();
+    if (y0 == 0) return Eigen::VectorXd::Zero(n);
+    if (n == 0) return {};
+    Eigen::MatrixXd rest(n + 1, n + 1);
+    rest << system.a, system.b, system.c.transpose(), system.d;
+    Eigen::VectorXd wanted = Eigen::VectorXd::Zero(n + 1);
+    wanted(n) = y0;
+    const Eigen::VectorXd found = rest.fullPivLu().solve(wanted);
+    const double scale = rest.cwiseAbs().maxCoeff() * found.cwiseAbs().maxCoeff() + std::abs(y0);
+    if (!found.allFinite() || (rest * found - wanted).cwiseAbs().maxCoeff() > 1e-9 * scale ||
+        std::abs(system.c.dot(found.head(n)) + system.d * found(n) - y0) > 1e-6 * std::abs(y0))
+        return {};
+    return found.head(n);
+}
 
 /// Controllable canonical form of a quotient of polynomials in s, highest power first, in the time scale of its poles.
 /// K. Ogata, Modern Control Engineering, 5th ed., 9-2.
@@ -64,9 +84,15 @@ Result<Linear> transferFunction(std::vector<double> above, std::vector<double> b
     return system;
 }
 
+std::vector<double> startOf(const Linear& system) {
+    std::vector<double> states(static_cast<std::size_t>(system.b.size()), 0.0);
+    std::copy(system.initial.begin(), system.initial.end(), states.begin());
+    return states;
+}
+
 PieceLaw running(const Linear& system) {
     const auto order = static_cast<std::size_t>(system.b.size());
-    PieceLaw law{1, {SignalPiece{{Row(order + 2, 0.0)}}}, std::vector<double>(order, 0.0)};
+    PieceLaw law{1, {SignalPiece{{Row(order + 2, 0.0)}}}, startOf(system)};
     SignalPiece& piece = law.pieces.front();
     piece.outputs[0][0] = system.d;
     piece.rates.assign(order, Row(order + 2, 0.0));
@@ -83,8 +109,8 @@ PieceLaw running(const Linear& system) {
 /// G. F. Franklin, J. D. Powell, M. Workman, Digital Control of Dynamic Systems, 3rd ed., 6.1.
 class LinearStep final : public SampledStep {
 public:
-    LinearStep(const Linear& system, double period, double kept)
-        : states_(static_cast<std::size_t>(system.b.size()), 0.0) {
+    LinearStep(const Linear& system, double period, double kept, double output)
+        : states_(startOf(system)), initial_(output) {
         system_ = system;
         if (states_.empty()) return;
         const double alpha = kept > 0 ? std::tan(kept * period / 2) / kept : period / 2;
@@ -95,6 +121,7 @@ public:
         system_.c = m.transpose() * system.c;
         system_.d = system.d + alpha * system_.c.dot(system.b);
     }
+    void before(std::span<double> out) const override { out[0] = initial_; }
     Status output(std::span<const double> in, std::span<double> out) override {
         Eigen::Map<Eigen::VectorXd> x(states_.data(), static_cast<Eigen::Index>(states_.size()));
         out[0] = system_.c.dot(x) + system_.d * in[0];
@@ -106,6 +133,7 @@ public:
 
 private:
     std::vector<double> states_;
+    double initial_;
     Linear system_;
 };
 
@@ -113,11 +141,23 @@ using MakeLinear = std::function<Linear(const NetworkBuilder& b)>;
 
 void addLinear(PartLibrary& library, SignalKind kind, MakeLinear make) {
     kind.parameters.push_back(number("keep", "frequency kept exact at samples", "f_w", "0", "Hz"));
+    kind.parameters.push_back(atStart(number("y0", "output at the start, at rest", "y_0", "0")));
+    kind.help += " It starts at rest with the output y0.";
+    const auto started = [make = std::move(make)](const NetworkBuilder& b) {
+        Linear system = make(b);
+        auto rest = restAt(system, b.value("y0"));
+        if (rest)
+            system.initial = *rest;
+        else
+            b.refuse("y0", "at rest the output is always zero, it cannot start elsewhere");
+        return system;
+    };
     library.add(std::make_unique<LawPart>(
-        kind, [make](const NetworkBuilder& b) { return running(make(b)); }, LawPart::Output::runs,
-        [make](const NetworkBuilder& b) -> StepMaker {
-            return [system = make(b), kept = 2 * std::numbers::pi * b.value("keep")](double period) {
-                return std::make_unique<LinearStep>(system, period, kept);
+        kind, [started](const NetworkBuilder& b) { return running(started(b)); }, LawPart::Output::runs,
+        [started](const NetworkBuilder& b) -> StepMaker {
+            return [system = started(b), kept = 2 * std::numbers::pi * b.value("keep"),
+                    y0 = b.value("y0")](double period) {
+                return std::make_unique<LinearStep>(system, period, kept, y0);
             };
         }));
 }

@@ -2,7 +2,9 @@
 // to a wave.
 
 #include <cmath>
+#include <limits>
 #include <numbers>
+#include <numeric>
 
 #include <fmt/format.h>
 
@@ -69,15 +71,29 @@ private:
 /// A. V. Oppenheim, R. W. Schafer, Discrete-Time Signal Processing, 3rd ed., 6.3.
 class DifferenceStep final : public SampledStep {
 public:
-    DifferenceStep(std::vector<double> above, std::vector<double> below)
+    /// @param initial  the output it rests at before the first sample
+    DifferenceStep(std::vector<double> above, std::vector<double> below, double initial)
         : states_(std::max(above.size(), below.size()), 0.0),
+          initial_(initial),
           above_(std::move(above)),
           below_(std::move(below)) {
         above_.resize(states_.size());
         below_.resize(states_.size());
         for (double& value : above_) value /= below_[0];
         for (std::size_t i = below_.size(); i-- > 0;) below_[i] /= below_[0];
+        const double gain = restingGain(above_, below_), input = std::isfinite(gain) && gain != 0 ? initial / gain : 0;
+        for (std::size_t i = states_.size() - 1; i-- > 0;)
+            states_[i] = states_[i + 1] + above_[i + 1] * input - below_[i + 1] * initial;
     }
+    /// y over u at rest; infinite where it integrates.
+    static double restingGain(const std::vector<double>& above, const std::vector<double>& below) {
+        const double up = std::accumulate(above.begin(), above.end(), 0.0),
+                     down = std::accumulate(below.begin(), below.end(), 0.0);
+        double size = 0;
+        for (const double value : below) size += std::abs(value);
+        return std::abs(down) <= 1e-12 * size ? std::numeric_limits<double>::infinity() : up / down;
+    }
+    void before(std::span<double> out) const override { out[0] = initial_; }
     Status output(std::span<const double> in, std::span<double> out) override {
         out[0] = above_[0] * in[0] + states_[0];
         for (std::size_t i = 0; i + 1 < states_.size(); ++i)
@@ -88,7 +104,9 @@ public:
     void memory(Memory& all) override { all.numbers("states", states_); }
 
 private:
-    std::vector<double> states_, above_, below_;
+    std::vector<double> states_;
+    double initial_;
+    std::vector<double> above_, below_;
 };
 
 /// Moves towards its input by no more than a rate.
@@ -201,13 +219,25 @@ double inOneTurn(double angle) { return angle - turn * std::floor(angle / turn);
 class LockStep final : public SampledStep {
 public:
     struct Setting {
-        double frequency, peak, natural, damping;  ///< Hz, -, Hz, -
-        bool single;
+        double frequency = 50, peak = 1;      ///< Hz, unit of the input
+        double proportional = 0, integral = 0;  ///< rad/s and rad/s² per unit of the error
+        double resonator = std::numbers::sqrt2;  ///< gain of what makes the second component of a single wave
+        bool byAngle = false;                    ///< the error is the angle of the vector, not q over the peak
+        bool single = false;
+        double angle = 0, amplitude = 0;  ///< at the start: rad, unit of the input
     };
-    LockStep(const Setting& set, double period) : set_(set), period_(period) {}
+    LockStep(const Setting& set, double period)
+        : set_(set),
+          period_(period),
+          angle_(inOneTurn(set.angle)),
+          alpha_(set.amplitude * std::cos(set.angle)),
+          beta_(set.amplitude * std::sin(set.angle)) {}
+    void before(std::span<double> out) const override {
+        out[0] = angle_, out[1] = set_.frequency, out[2] = set_.amplitude, out[3] = 0;
+    }
     Status output(std::span<const double> in, std::span<double> out) override {
         double &angle = angle_, &integral = integral_;
-        const double natural = turn * set_.natural, centre = turn * set_.frequency;
+        const double centre = turn * set_.frequency;
         double alpha = 0, beta = 0;
         if (set_.single) {
             quadrature(in[0], centre + integral);
@@ -217,8 +247,9 @@ public:
         }
         const double d = alpha * std::cos(angle) + beta * std::sin(angle);
         const double q = beta * std::cos(angle) - alpha * std::sin(angle);
-        integral += natural * natural / set_.peak * q * period_;
-        const double speed = centre + integral + 2 * set_.damping * natural / set_.peak * q;
+        const double error = set_.byAngle ? std::atan2(q, d) : q / set_.peak;
+        integral += set_.integral * error * period_;
+        const double speed = centre + integral + set_.proportional * error;
         out[0] = angle, out[1] = (centre + integral) / turn, out[2] = d, out[3] = q;
         angle = inOneTurn(angle + speed * period_);
         return {};
@@ -234,7 +265,7 @@ private:
     /// M. Ciobotaru, R. Teodorescu, F. Blaabjerg, A new single-phase PLL structure based on second order generalized
     /// integrator, PESC 2006.
     void quadrature(double u, double speed) {
-        const double k = std::numbers::sqrt2, h = std::tan(speed * period_ / 2);
+        const double k = set_.resonator, h = std::tan(speed * period_ / 2);
         double &a = alpha_, &b = beta_;
         // a' = w (k (u - a) - b), b' = w a.
         const double right1 = a + h * (k * (u - a) - b) + h * k * u, right2 = b + h * a;
@@ -242,15 +273,45 @@ private:
         b = right2 + h * a;
     }
     Setting set_;
-    double period_, angle_ = 0, integral_ = 0;
-    double alpha_ = 0, beta_ = 0;  ///< the components of the wave of a single phase
+    double period_, angle_, integral_ = 0;
+    double alpha_, beta_;  ///< the components of the wave of a single phase
 };
 
 LawPart::MakeStep lock(bool single) {
     return [single](const NetworkBuilder& b) -> StepMaker {
-        const LockStep::Setting set{b.value("f"), b.value("peak"), b.value("fn"), b.value("damping"), single};
+        LockStep::Setting set;
+        set.frequency = b.value("f"), set.peak = b.value("peak"), set.single = single;
+        set.byAngle = b.choice("error") == "angle";
+        set.angle = b.value("theta0"), set.amplitude = b.value("d0");
+        if (single) set.resonator = b.value("kr");
+        if (b.choice("gains") == "by k_p and k_i") {
+            set.proportional = b.value("kp"), set.integral = b.value("ki");
+        } else {
+            const double natural = turn * b.value("fn");
+            set.proportional = 2 * b.value("damping") * natural, set.integral = natural * natural;
+        }
         return [set](double period) { return std::make_unique<LockStep>(set, period); };
     };
+}
+
+/// The fields of a loop that locks.
+std::vector<ParameterKind> loopValues(bool single, ParameterKind samples) {
+    std::vector<ParameterKind> values = {
+        recurring(positive("f", "frequency", "f_0", "50", "Hz", true)),
+        positive("peak", "nominal peak", "û", "1", "", true),
+        choiceOf("gains", "gains", {"by f_n and ζ", "by k_p and k_i"}),
+        positive("fn", "natural frequency of the loop", "f_n", "20", "Hz"),
+        positive("damping", "damping of the loop", "ζ", "0.7071"),
+        positive("kp", "proportional gain, rad/s per unit", "k_p", "177.7"),
+        number("ki", "integral gain, rad/s² per unit", "k_i", "15.79k"),
+        choiceOf("error", "error", {"q", "angle"})};
+    values.at(6).least = 0;
+    if (single) values.push_back(positive("kr", "gain of the resonator", "k_r", "1.4142135623730951"));
+    values.push_back(atStart(number("theta0", "angle at the start", "θ_0", "0", "deg")));
+    values.push_back(atStart(number("d0", "amplitude at the start", "d_0", "0")));
+    values.back().least = 0;
+    values.push_back(std::move(samples));
+    return values;
 }
 
 /// How many samples a time is, at least one.
@@ -325,13 +386,17 @@ void registerSampled(PartLibrary& library) {
          {"u"},
          {"y"},
          "H(z)",
-         {expressionsOf("num", "numerator", "0.1", true), expressionsOf("den", "denominator", "1, -0.9", true)},
+         {expressionsOf("num", "numerator", "0.1", true), expressionsOf("den", "denominator", "1, -0.9", true),
+          atStart(number("y0", "output before, at rest", "y_0", "0"))},
          "a_0 y_k = Σ b_i u_{k−i} − Σ a_i y_{k−i}",
          "A. V. Oppenheim, R. W. Schafer, Discrete-Time Signal Processing, 3rd ed., 6.3"},
         [](const NetworkBuilder& b) -> StepMaker {
             auto above = b.numbers("num"), below = b.numbers("den");
             if (below.front() == 0) b.refuse("den", "the first coefficient must not be zero"), below.front() = 1;
-            return [above, below](double) { return std::make_unique<DifferenceStep>(above, below); };
+            const double y0 = b.value("y0");
+            if (y0 != 0 && DifferenceStep::restingGain(above, below) == 0)
+                b.refuse("y0", "at rest the output is always zero, it cannot start elsewhere");
+            return [above, below, y0](double) { return std::make_unique<DifferenceStep>(above, below, y0); };
         });
     library.add(std::make_unique<LawPart>(
         SignalKind{"rate-limiter",
@@ -432,16 +497,24 @@ void registerSampled(PartLibrary& library) {
                     : std::vector<std::string>{"phase lock 3"},
              single ? "Angle and frequency of a wave" : "Angle and frequency of three phases",
              std::string("θ, in radians within one turn, is zero at the peak of ") + (single ? "u" : "phase a") +
-                 ". The loop is of second order with the natural frequency and damping given, at the given peak." +
-                 (single ? " The missing second component is made by a resonator at the present frequency." : ""),
+                 ". At each sample the vector is turned into the frame of θ; its q over the nominal peak, or its angle "
+                 "whatever its length, is the error ε. A PI regulator makes the frequency of it, x + k_p ε with x' = "
+                 "k_i ε, and θ moves by that until the next sample. The gains are given, or follow from the natural "
+                 "frequency and damping of a loop of second order: k_p = 2ζω_n, k_i = ω_n². The output f is the "
+                 "integral share, f_0 + x/2π." +
+                 (single ? " The second component is made by a resonator at the present frequency, with the gain k_r "
+                           "(√2 is damped critically; less filters more and follows more slowly)."
+                         : "") +
+                 " It starts at the angle θ_0 and the amplitude d_0.",
              single ? std::vector<std::string>{"u"} : std::vector<std::string>{"a", "b", "c"},
              {"theta", "f", "d", "q"},
              "PLL",
-             {recurring(positive("f", "frequency", "f_0", "50", "Hz", true)), positive("peak", "nominal peak", "û", "1", "", true),
-              positive("fn", "natural frequency of the loop", "f_n", "20", "Hz"),
-              positive("damping", "damping of the loop", "ζ", "0.7071"), ownCount("period", "400")},
-             "θ' = 2πf_0 + 2ζω_n q/û + ∫ ω_n² q/û",
-             "S.-K. Chung, IEEE Trans. Power Electron. 15, 2000"},
+             loopValues(single, ownCount("period", "400")),
+             single ? "ε = q/û or ∠(d, q),  x' = k_i ε,  θ' = 2πf_0 + x + k_p ε;  α' = ω(k_r (u − α) − β),  β' = ω α"
+                    : "ε = q/û or ∠(d, q),  x' = k_i ε,  θ' = 2πf_0 + x + k_p ε",
+             single ? "S.-K. Chung, IEEE Trans. Power Electron. 15, 2000; M. Ciobotaru, R. Teodorescu, F. Blaabjerg, "
+                      "PESC 2006"
+                    : "S.-K. Chung, IEEE Trans. Power Electron. 15, 2000"},
             lock(single), aPeriod);
 }
 

@@ -274,6 +274,11 @@ ParameterKind positive(std::string key, std::string label, std::string symbol, s
     return p;
 }
 
+ParameterKind atStart(ParameterKind p) {
+    p.atStart = true;
+    return p;
+}
+
 ParameterKind recurring(ParameterKind p) {
     if (p.unit == "s")
         p.least = 1e-9, p.aboveLeast = false;

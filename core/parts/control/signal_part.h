@@ -78,6 +78,8 @@ ParameterKind number(std::string key, std::string label, std::string symbol, std
 /// A number that must be above zero.
 ParameterKind positive(std::string key, std::string label, std::string symbol, std::string standard,
                        std::string unit = "", bool shownOnSheet = false);
+/// A value that matters at the start of a run only.
+ParameterKind atStart(ParameterKind p);
 /// A frequency or a time of what comes again and again: at most 1 GHz, or at least 1 ns.
 ParameterKind recurring(ParameterKind p);
 ParameterKind choiceOf(std::string key, std::string label, std::vector<std::string> choices);

@@ -136,14 +136,14 @@ ParameterKind inductance(const std::string& key, const std::string& label, const
             .shownOnSheet = true};
 }
 ParameterKind windingResistance(const std::string& key, const std::string& label) {
-    return {.key = key, .label = label, .symbol = "R_w", .unit = "Ω", .standard = "10m", .least = 0, .rung = 2};
+    return seriesLoss(key, label, "R_w");
 }
 ParameterKind initialCurrent(const std::string& key, const std::string& label) {
     return {.key = key, .label = label, .symbol = "i_0", .unit = "A", .standard = "0", .atStart = true};
 }
 
 ParameterKind windingCapacitance(const char* key, const char* label, const char* symbol, const char* standard) {
-    return {.key = key, .label = label, .symbol = symbol, .unit = "F", .standard = standard, .least = 0, .rung = 3};
+    return orNone({.key = key, .label = label, .symbol = symbol, .unit = "F", .standard = standard, .least = 0, .rung = 3});
 }
 std::vector<ParameterKind> windingCapacitances() {
     return {windingCapacitance("cw", "capacitance of each winding", "C_w", "10p"),

@@ -120,22 +120,11 @@ public:
                                 .standard = "0",
                                 .rung = 2,
                                 .atStart = true});
-        k.parameters.push_back({.key = "rc",
-                                .label = "core-loss resistance",
-                                .symbol = "R_c",
-                                .unit = "Ω",
-                                .standard = "100k",
-                                .least = 0,
-                                .aboveLeast = true,
-                                .rung = 2});
-        for (int i = 1; i <= windings_; ++i)
-            k.parameters.push_back({.key = "r" + std::to_string(i),
-                                    .label = "winding resistance " + std::to_string(i),
-                                    .symbol = "R_" + std::to_string(i),
-                                    .unit = "Ω",
-                                    .standard = "10m",
-                                    .least = 0,
-                                    .rung = 2});
+        k.parameters.push_back(parallelLoss("rc", "core-loss resistance", "R_c"));
+        for (int i = 1; i <= windings_; ++i) {
+            const std::string d = std::to_string(i);
+            k.parameters.push_back(seriesLoss("r" + d, "winding resistance " + d, "R_" + d));
+        }
         for (int i = 1; i <= windings_; ++i)
             k.parameters.push_back({.key = "leak" + std::to_string(i),
                                     .label = "leakage inductance " + std::to_string(i),
@@ -143,7 +132,18 @@ public:
                                     .unit = "H",
                                     .standard = "1u",
                                     .least = 0,
-                                    .rung = 3});
+                                    .rung = 3,
+                                    .none = 0});
+        for (int i = 2; i <= windings_; ++i) {
+            const std::string d = std::to_string(i);
+            k.parameters.push_back({.key = "i" + d,
+                                    .label = "current of winding " + d + " at the start",
+                                    .symbol = "i_" + d,
+                                    .unit = "A",
+                                    .standard = "0",
+                                    .rung = 3,
+                                    .atStart = true});
+        }
         const auto further = [&](const char* key, const char* label, const char* symbol, const char* unit,
                                  const char* standard, int rung) {
             k.parameters.push_back({.key = key,
@@ -184,10 +184,17 @@ public:
             const std::string d = std::to_string(i);
             const int from = b.node("a" + d), to = b.node("b" + d), branch = b.addBranch();
             TransformerElement::Winding w{from, to, branch, b.value("n" + d)};
+            // The first winding carries what magnetises and what the others do not cancel.
+            Start start = startOf(b, i == 1 ? "i0" : "i" + d);
+            for (int k = 2; i == 1 && k <= windings_; ++k) {
+                const std::string other = std::to_string(k);
+                start.value -= b.value("n" + other) / b.value("n1") * b.value("i" + other);
+                start.given = start.given || b.typed("i" + other);
+            }
             if (b.rung() >= 2) w.resistance = b.value("r" + d);
             if (b.rung() >= 3 && b.value("leak" + d) > 0) {
                 w.leakage = b.value("leak" + d);
-                w.state = b.addState(StateSort::windingCurrent, "", w.leakage);
+                w.state = b.addComposedState(StateSort::windingCurrent, start.value, w.leakage, start.given);
             }
             windings.push_back(w);
             offerWinding(b, branch, from, to, b.rung() >= 3 && i == 1 ? b.value("cw") : 0, d);

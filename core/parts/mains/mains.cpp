@@ -47,8 +47,8 @@ public:
         k.help =
             "The voltage is the RMS value between two lines. Phase a is √(2/3) · V · sin(2π f t + phase); b and c "
             "follow "
-            "a third of a period later each, or the other way round. v, i and p of each phase end in its letter; i "
-            "counts into the pin.";
+            "a third of a period later each, or the other way round. v, i and p of each phase end in its letter, as does "
+            "e, its source voltage behind resistance and inductance; i counts into the pin.";
         k.pins = {{"a", {32, -32}}, {"b", {32, 0}}, {"c", {32, 32}}, {"n", {-32, 0}}};
         k.parameters = {{.key = "v",
                          .label = "voltage between lines, RMS",
@@ -72,20 +72,15 @@ public:
                          .unit = "",
                          .standard = "abc",
                          .choices = {"abc", "acb"}},
-                        {.key = "ri",
-                         .label = "resistance of each phase",
-                         .symbol = "R_i",
-                         .unit = "Ω",
-                         .standard = "10m",
-                         .least = 0,
-                         .rung = 2},
+                        seriesLoss("ri", "resistance of each phase", "R_i"),
                         {.key = "li",
                          .label = "inductance of each phase",
                          .symbol = "L_i",
                          .unit = "H",
                          .standard = "100u",
                          .least = 0,
-                         .rung = 2}};
+                         .rung = 2,
+                         .none = 0}};
         k.rungs = {{1, "stiff", "v_k = √(2/3) V sin(2π f t + φ − 2π k/3)", "definition", 1.0},
                    {2, "resistance and inductance of each phase", "v_k = e_k + R_i i_k + L_i di_k/dt",
                     "Thévenin's theorem", 1.7}};
@@ -112,6 +107,12 @@ public:
             if (b.rung() >= 2) set.inner = innerImpedance(b);
             b.addElement(std::make_unique<PhaseElement>(b.partName(), branch, from, to, set));
             b.offerBranch(branch, from, to, pins[k]);
+            // e: at the terminals, or behind R and L.
+            const Terms inside = set.inner.state >= 0 ? Terms{{b.nodeCount() + set.inner.emf, 1.0}}
+                                                      : Terms{{from, 1.0},
+                                                              {to, -1.0},
+                                                              {b.nodeCount() + branch, -set.inner.resistance}};
+            b.offerForm(std::string("e") + pins[k], "V", inside, true);
         }
     }
 };

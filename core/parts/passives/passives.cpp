@@ -75,14 +75,16 @@ public:
                                 .unit = "H",
                                 .standard = "10n",
                                 .least = 0,
-                                .rung = 3},
+                                .rung = 3,
+                                .none = 0},
                                {.key = "cp",
                                 .label = "capacitance beside it",
                                 .symbol = "C_p",
                                 .unit = "F",
                                 .standard = "1p",
                                 .least = 0,
-                                .rung = 3},
+                                .rung = 3,
+                                .none = 0},
                                {.key = "tc",
                                 .label = "change with temperature, per K",
                                 .symbol = "α",
@@ -94,6 +96,8 @@ public:
                                heat[0],
                                heat[1],
                                heat[2],
+                               startVoltage(),
+                               startCurrent(),
                                ratedCurrent()},
                 .rungs = {{1, "linear resistance", "v = R i", "Ohm's law", 1.0},
                           {3, "series inductance, capacitance beside it",
@@ -107,7 +111,7 @@ public:
                 .group = "Passives"};
     }
     void elaborate(NetworkBuilder& b) const override {
-        const int a = b.node("a"), end = b.node("b"), from = b.rung() >= 3 ? behindInductance(b, a, b.value("ls")) : a;
+        const int a = b.node("a"), end = b.node("b"), from = b.rung() >= 3 ? behindInductance(b, a, b.value("ls"), startOf(b, "i0")) : a;
         const int branch = b.addBranch();
         if (b.rung() >= 4) {
             const Heat heat = addHeat(b);
@@ -118,7 +122,7 @@ public:
         }
         Terms through = {{b.nodeCount() + branch, 1.0}};
         if (b.rung() >= 3 && b.value("cp") > 0)
-            through.emplace_back(b.nodeCount() + addCapacitor(b, a, end, b.value("cp")), 1.0);
+            through.emplace_back(b.nodeCount() + addCapacitor(b, a, end, b.value("cp"), 0, 0, startOf(b, "v0")), 1.0);
         b.offerTerminals(a, end, through);
         offerRatings(b);
     }
@@ -169,21 +173,8 @@ public:
                             .unit = "A",
                             .standard = "0",
                             .atStart = true},
-                           {.key = "dcr",
-                            .label = "winding resistance",
-                            .symbol = "R_w",
-                            .unit = "Ω",
-                            .standard = "10m",
-                            .least = 0,
-                            .rung = 2},
-                           {.key = "rc",
-                            .label = "core-loss resistance",
-                            .symbol = "R_c",
-                            .unit = "Ω",
-                            .standard = "100k",
-                            .least = 0,
-                            .aboveLeast = true,
-                            .rung = 2},
+                           seriesLoss("dcr", "winding resistance", "R_w"),
+                           parallelLoss("rc", "core-loss resistance", "R_c"),
                            {.key = "fsr",
                             .label = "self-resonant frequency",
                             .symbol = "f_sr",
@@ -216,6 +207,7 @@ public:
                             .most = 1,
                             .aboveLeast = true,
                             .rung = 4},
+                           startVoltage(),
                            tableOf("or inductance over current, '0 10u, 20 6u'"),
                            temperature("temperature of the winding, °C", "T_w"),
                            ratedCurrent()},
@@ -268,12 +260,13 @@ public:
             }
             b.offerForm("iw", "A", {{b.nodeCount() + branch, 1.0}});
         } else {
-            branch = addInductor(b, from, to, inductance, resistance, conductance, "i0");
+            branch = addInductor(b, from, to, inductance, resistance, conductance, startOf(b, "i0"));
         }
         if (b.rung() >= 3) {
             // The winding capacitance, and what its self-resonance is damped by, beside the winding.
             const double w = 2 * std::numbers::pi * b.value("fsr");
-            const int shunt = addCapacitor(b, from, to, b.value("cw") > 0 ? b.value("cw") : 1 / (w * w * inductance));
+            const int shunt = addCapacitor(b, from, to, b.value("cw") > 0 ? b.value("cw") : 1 / (w * w * inductance), 0,
+                                           0, startOf(b, "v0"));
             const Terms through = {{b.nodeCount() + branch, 1.0}, {b.nodeCount() + shunt, 1.0}};
             b.offerTerminals(from, to, through);
         } else {
@@ -305,7 +298,8 @@ public:
             .synonyms = {"c", "cap", "capacitance", "buffer"},
             .summary = "i = C dv/dt, with series resistance and leakage one rung up",
             .help =
-                "A constant capacitance. v is the potential of a against b. The initial voltage is given at the "
+                "A constant capacitance. v is the potential of a against b, vc the voltage behind the series "
+                "resistance. The initial voltage is given at the "
                 "start of the run; where it "
                 "contradicts what it is joined to, charge is redistributed in no time, as it is when an ideal "
                 "switch joins two capacitors.",
@@ -324,28 +318,16 @@ public:
                             .unit = "V",
                             .standard = "0",
                             .atStart = true},
-                           {.key = "esr",
-                            .label = "series resistance",
-                            .symbol = "R_s",
-                            .unit = "Ω",
-                            .standard = "5m",
-                            .least = 0,
-                            .rung = 2},
-                           {.key = "rp",
-                            .label = "leakage resistance",
-                            .symbol = "R_p",
-                            .unit = "Ω",
-                            .standard = "1M",
-                            .least = 0,
-                            .aboveLeast = true,
-                            .rung = 2},
+                           seriesLoss("esr", "series resistance", "R_s"),
+                           parallelLoss("rp", "leakage resistance", "R_p"),
                            {.key = "esl",
                             .label = "series inductance",
                             .symbol = "L_s",
                             .unit = "H",
                             .standard = "5n",
                             .least = 0,
-                            .rung = 3},
+                            .rung = 3,
+                            .none = 0},
                            {.key = "vhalf",
                             .label = "voltage at which half of the capacitance is left",
                             .symbol = "V_half",
@@ -354,6 +336,7 @@ public:
                             .least = 0,
                             .aboveLeast = true,
                             .rung = 4},
+                           startCurrent(),
                            tableOf("or capacitance over voltage, '0 10u, 25 4u'"),
                            temperature("temperature, °C", "T_C"),
                            {.key = "tcc",
@@ -397,21 +380,22 @@ public:
     void elaborate(NetworkBuilder& b) const override {
         const bool lossy = b.rung() >= 2;
         const double series = lossy ? b.value("esr") : 0.0, leakage = lossy ? 1.0 / b.value("rp") : 0.0;
-        const int from = b.rung() >= 3 ? behindInductance(b, b.node("a"), b.value("esl")) : b.node("a");
+        const int from = b.rung() >= 3 ? behindInductance(b, b.node("a"), b.value("esl"), startOf(b, "i0")) : b.node("a");
         int branch = 0;
         if (b.rung() >= 4) {
             const double warm = 1 + b.value("tcc") * (b.value("temp") - 25);
             if (const std::string table = b.text("table"); !table.empty()) {
                 const TableCurve curve(*curvePoints(table, "table", "V", "F", b.folder()));
-                branch = addCurvedCapacitor(b, from, b.node("b"), warm * curve.atZero(), curve, series, leakage, "v0");
+                branch = addCurvedCapacitor(b, from, b.node("b"), warm * curve.atZero(), curve, series, leakage, startOf(b, "v0"));
             } else {
                 branch = addCurvedCapacitor(b, from, b.node("b"), warm * b.value("c"), DeratedCharge{b.value("vhalf")},
-                                            series, leakage, "v0");
+                                            series, leakage, startOf(b, "v0"));
             }
         } else {
-            branch = addCapacitor(b, from, b.node("b"), b.value("c"), series, leakage, "v0");
+            branch = addCapacitor(b, from, b.node("b"), b.value("c"), series, leakage, startOf(b, "v0"));
         }
         b.offerTerminals(b.node("a"), b.node("b"), {{b.nodeCount() + branch, 1.0}});
+        b.offerForm("vc", "V", {{from, 1.0}, {b.node("b"), -1.0}, {b.nodeCount() + branch, -series}}, true);
         offerRatings(b);
     }
 };

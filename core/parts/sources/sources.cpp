@@ -72,22 +72,16 @@ public:
                    {2, voltage_ ? "internal resistance and inductance" : "internal conductance",
                     voltage_ ? "v = e(t) + R_i i + L_i di/dt" : "i = e(t) + v / R_i",
                     "Thévenin's and Norton's theorems", 1.7}};
-        k.parameters.push_back({.key = "ri",
-                                .label = "internal resistance",
-                                .symbol = "R_i",
-                                .unit = "Ω",
-                                .standard = voltage_ ? "10m" : "1M",
-                                .least = 0,
-                                .aboveLeast = !voltage_,
-                                .rung = 2});
+        k.parameters.push_back((voltage_ ? seriesLoss : parallelLoss)("ri", "internal resistance", "R_i", 2));
         if (voltage_)
             k.parameters.push_back({.key = "li",
                                     .label = "internal inductance",
                                     .symbol = "L_i",
                                     .unit = "H",
-                                    .standard = "0",
+                                    .standard = "none",
                                     .least = 0,
-                                    .rung = 2});
+                                    .rung = 2,
+                                    .none = 0});
         if (voltage_) {
             k.rungs.push_back({3, "cable to its terminals",
                                "behind R_i, L_i and the cable R_w, L_w stands its capacitance C_w with R_c in series",
@@ -100,12 +94,15 @@ public:
                                         .unit = unit,
                                         .standard = standard,
                                         .least = 0,
-                                        .rung = 3});
+                                        .rung = 3,
+                                        .none = 0});
             };
             cable("rw", "resistance of the cable", "R_w", "Ω", "5m");
             cable("lw", "inductance of the cable", "L_w", "H", "500n");
             cable("cw", "capacitance of the cable", "C_w", "F", "500p");
             cable("rcw", "resistance in series with it", "R_c", "Ω", "1.5");
+            k.parameters.push_back(startValue("i0", "current of the inductance at the start", "i_0", "A", 2));
+            k.parameters.push_back(startVoltage());
         }
         k.help = std::string(voltage_ ? "v is the potential of p against n; i counts into p, so that a source that "
                                         "delivers has a negative p. "
@@ -140,7 +137,7 @@ public:
         const int branch = b.addBranch();
         if (b.rung() >= 2) {
             if (voltage_)
-                set.inner = innerImpedance(b, b.rung() >= 3 ? b.value("rw") : 0, b.rung() >= 3 ? b.value("lw") : 0);
+                set.inner = innerImpedance(b, b.rung() >= 3 ? b.value("rw") : 0, b.rung() >= 3 ? b.value("lw") : 0, startOf(b, "i0"));
             else
                 set.conductance = 1 / b.value("ri");
         }
@@ -148,7 +145,7 @@ public:
         Terms through = {{b.nodeCount() + branch, 1.0}};
         if (b.rung() >= 3 && b.value("cw") > 0)
             through.emplace_back(
-                b.nodeCount() + addCapacitor(b, b.node(from), b.node(to), b.value("cw"), b.value("rcw")), 1.0);
+                b.nodeCount() + addCapacitor(b, b.node(from), b.node(to), b.value("cw"), b.value("rcw"), 0, startOf(b, "v0")), 1.0);
         b.offerTerminals(b.node(from), b.node(to), through);
     }
 

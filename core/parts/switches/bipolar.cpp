@@ -231,8 +231,9 @@ public:
             collector = {{n + collectorBranch, 1.0}};
             base = {{n + baseBranch, 1.0}};
             if (b.rung() == 3) {
-                const int toEmitter = addCapacitor(b, outer.base, outer.emitter, b.value("cbe")),
-                          toCollector = addCapacitor(b, outer.base, outer.collector, b.value("cbc"));
+                const int toEmitter = addCapacitor(b, outer.base, outer.emitter, b.value("cbe"), 0, 0, startOf(b, "vb0")),
+                          toCollector =
+                              addCapacitor(b, outer.base, outer.collector, b.value("cbc"), 0, 0, startAtCollector(b));
                 base.insert(base.end(), {{n + toEmitter, 1.0}, {n + toCollector, 1.0}});
                 collector.emplace_back(n + toCollector, -1.0);
             }
@@ -261,8 +262,17 @@ private:
             const double capacitance = b.value(keys.first);
             const JunctionCharge charge{
                 {b.value("phi"), b.value("grading")}, b.value(keys.second) * saturation / capacitance, thermal};
-            addCurvedCapacitor(b, sign > 0 ? inner.base : to, sign > 0 ? to : inner.base, capacitance, charge);
+            Start start = to == inner.emitter ? startOf(b, "vb0") : startAtCollector(b);
+            start.value *= sign;
+            addCurvedCapacitor(b, sign > 0 ? inner.base : to, sign > 0 ? to : inner.base, capacitance, charge, 0, 0,
+                               start);
         }
+    }
+
+    /// From base to collector.
+    static Start startAtCollector(const NetworkBuilder& b) {
+        const Start base = startOf(b, "vb0"), output = startOf(b, "v0");
+        return {base.value - output.value, base.given || output.given};
     }
 
     static int addResistance(NetworkBuilder& b, int from, int to, double resistance) {
@@ -288,6 +298,8 @@ private:
                 offResistance(),
                 positiveValue("cbe", "capacitance of base and emitter (at 0 V)", "C_BE", "F", "1n", 3),
                 positiveValue("cbc", "capacitance of base and collector (at 0 V)", "C_BC", "F", "200p", 3),
+                startVoltage(),
+                startValue("vb0", "base voltage at the start", "v_B0", "V"),
                 positiveValue("is", "saturation current", "I_s", "A", "1p", 4),
                 {.key = "n",
                  .label = "emission coefficient",

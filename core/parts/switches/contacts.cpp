@@ -1,6 +1,7 @@
-// Gated contacts: the ideal switch and the breaker.
+// Gated contacts: the ideal switch, the breaker and the contactor.
 
 #include "parts/junctions.h"
+#include "parts/switches/contact_drive.h"
 #include "parts/switches/controlled_contact.h"
 #include "parts/switches/gate_drive.h"
 
@@ -69,10 +70,12 @@ public:
             .summary = "Closed while its gate is above one half",
             .help =
                 "Conducts both ways while the gate signal is on, blocks both ways while it is off, and changes in "
-                "no time at the exact instant of the edge. "
+                "no time at the exact instant of the edge. Without a wire at its gate it stands open or closed, and "
+                "events of the scene move it: '50m: S1 closes'. "
                 "For a transistor with its body diode take the MOSFET, or put a diode across it.",
-            .pins = {{"a", {0, -32}}, {"b", {0, 32}}, {"g", {-32, 0}, PinSort::signalIn}},
-            .parameters = {onResistance(),
+            .pins = {{"a", {0, -32}}, {"b", {0, 32}}, {"g", {-32, 0}, PinSort::signalIn, true}},
+            .parameters = {contactPosition(),
+                           onResistance(),
                            offResistance(),
                            {.key = "coss",
                             .label = "output capacitance",
@@ -106,6 +109,8 @@ public:
                             .rung = 4},
                            builtIn(),
                            grading(),
+                           startVoltage(),
+                           startCurrent(),
                            ratedVoltage(),
                            ratedCurrent()},
             .rungs =
@@ -134,72 +139,103 @@ public:
         std::vector<Piece> pieces = {blocking(contact.conductance), conducting(0, resistance, 0)};
         pieces[0].gateOn = 1;
         pieces[1].gateOff = 0;
-        const int to = b.node("b");
-        if (!dynamic) return addSegmented(b, b.node("a"), to, std::move(pieces), b.signal("g"), {0, 1});
-        if (b.rung() >= 4) return elaborateGradual(b, resistance, contact.conductance);
-        const int from = behindInductance(b, b.node("a"), b.value("lpk"));
+        const int to = b.node("b"), gate = contactSignal(b, 0);
+        if (!dynamic) return addSegmented(b, b.node("a"), to, std::move(pieces), gate, {0, 1});
+        if (b.rung() >= 4) return elaborateGradual(b, gate, resistance, contact.conductance);
+        const int from = behindInductance(b, b.node("a"), b.value("lpk"), startOf(b, "i0"));
         const int branch = b.addBranch();
         const int element = b.addElement(std::make_unique<SegmentedBranch>(
-            b.partName(), branch, from, to, b.nodeCount(), std::move(pieces), b.signal("g"), std::pair{0, 1}));
-        const int capacitance = addCapacitor(b, from, to, b.value("coss"), b.value("ro"));
+            b.partName(), branch, from, to, b.nodeCount(), std::move(pieces), gate, std::pair{0, 1}));
+        const int capacitance = addCapacitor(b, from, to, b.value("coss"), b.value("ro"), 0, startOf(b, "v0"));
         b.offerTerminals(b.node("a"), to, {{b.nodeCount() + branch, 1.0}, {b.nodeCount() + capacitance, 1.0}});
         b.offerConducting(element);
         offerRatings(b);
     }
 
 private:
-    static void elaborateGradual(NetworkBuilder& b, double resistance, double leak) {
-        const int to = b.node("b"), from = behindInductance(b, b.node("a"), b.value("lpk"));
+    static void elaborateGradual(NetworkBuilder& b, int gateSignal, double resistance, double leak) {
+        const int to = b.node("b"), from = behindInductance(b, b.node("a"), b.value("lpk"), startOf(b, "i0"));
         // The gate as 0 V or 1 V behind 1 ohm charges what holds s.
         const int control = b.addNode(), driver = b.addBranch(), branch = b.addBranch();
         std::vector<Piece> levels = {{1, -1, 0, false}, {1, -1, 1, true}};
         levels[0].gateOn = 1;
         levels[1].gateOff = 0;
         const int gate = b.addElement(std::make_unique<SegmentedBranch>(
-            b.partName(), driver, control, -1, b.nodeCount(), std::move(levels), b.signal("g"), std::pair{0, 1}));
+            b.partName(), driver, control, -1, b.nodeCount(), std::move(levels), gateSignal, std::pair{0, 1}));
         addCapacitor(b, control, -1, b.value("tsw"));
         const Heat heat = addHeat(b);
         b.addElement(std::make_unique<GradualContact>(
             b.partName(), branch, from, to, b.nodeCount(), control, heat,
             GradualContact::Values{1 / resistance, std::max(leak, 1e-12), b.value("tc")}));
         const DepletionCharge layer{b.value("phi"), b.value("grading")};
-        const int capacitance = addCurvedCapacitor(b, from, to, b.value("coss"), layer, b.value("ro"));
+        const int capacitance = addCurvedCapacitor(b, from, to, b.value("coss"), layer, b.value("ro"), 0, startOf(b, "v0"));
         b.offerTerminals(b.node("a"), to, {{b.nodeCount() + branch, 1.0}, {b.nodeCount() + capacitance, 1.0}});
         b.offerConducting(gate);
         offerRatings(b);
     }
 };
 
+/// Contacts that open at a zero of their current or at once, one pole or three.
 class Breaker final : public SwitchingPart {
 public:
+    explicit Breaker(int poles) : poles_(poles) {}
+
     PartKind kind() const override {
-        PartKind k{.id = "breaker",
-                   .title = "Breaker",
-                   .prefix = "Q",
-                   .synonyms = {"breaker", "contactor", "circuit breaker", "relay"},
-                   .summary = "A contact that opens at once or at the next zero of its current",
-                   .help =
-                       "Closes at the edge of its gate. When the gate goes off it opens at once or, as a breaker in an "
-                       "alternating-current circuit does, when its current next passes through zero, which is found "
-                       "exactly. While it waits it still conducts.",
-                   .pins = {{"a", {0, -32}}, {"b", {0, 32}}, {"g", {-32, 0}, PinSort::signalIn}},
-                   .parameters = {{.key = "opens",
-                                   .label = "opens",
-                                   .symbol = "",
-                                   .unit = "",
-                                   .standard = "at zero",
-                                   .choices = {"at zero", "at once"}},
-                                  onResistance(),
-                                  offResistance(),
-                                  ratedVoltage(),
-                                  ratedCurrent()},
-                   .rungs = {{1, "closed or open", "closed: v = 0,  open: i = 0", "definition", 1.0},
-                             {2, "contact resistance, leakage", "closed: v = R_on i,  open: i = v / R_off",
-                              "Ohm's law in each state", 1.7}},
-                   .symbol = contactSymbol,
-                   .labelAt = {16, -4},
-                   .group = "Switches"};
-        k.symbol.push_back({"M -5 -25 L 5 -15 M -5 -15 L 5 -25", Stroke::Weight::thin});
+        PartKind k;
+        k.id = poles_ == 1 ? "breaker" : "contactor";
+        k.title = poles_ == 1 ? "Breaker" : "Three-pole contactor";
+        k.prefix = "Q";
+        k.synonyms = poles_ == 1 ? std::vector<std::string>{"circuit breaker", "relay"}
+                                 : std::vector<std::string>{"three-pole breaker", "breaker3"};
+        k.summary = poles_ == 1 ? "A contact that opens at once or at the next zero of its current"
+                                : "Three contacts moved together; each opens at once or at the next zero of its current";
+        k.help =
+            "Closes at the edge of its gate. When the gate goes off it opens at once or, as in an alternating-current "
+            "circuit, when its current next passes through zero, which is found exactly; while it waits it still "
+            "conducts. Without a wire at its gate it stands open or closed, and events of the scene move it: '50m: Q1 "
+            "opens', 'V1 at 60: Q1 closes'. With a bounce time it opens three times more while it closes: after 10, 55 "
+            "and 87 % of that time, for 35, 25 and 13 % of it.";
+        if (poles_ == 3)
+            k.help += " Each pole waits for the zero of its own current; v, i, p and on of a pole end in its number.";
+        k.parameters = {contactPosition(),
+                        {.key = "opens",
+                         .label = "opens",
+                         .symbol = "",
+                         .unit = "",
+                         .standard = "at zero",
+                         .choices = {"at zero", "at once"}},
+                        bounceTime(),
+                        onResistance(),
+                        offResistance(),
+                        ratedVoltage(),
+                        ratedCurrent()};
+        k.rungs = {{1, "closed or open", "closed: v = 0,  open: i = 0", "definition", 1.0},
+                   {2, "contact resistance, leakage", "closed: v = R_on i,  open: i = v / R_off",
+                    "Ohm's law in each state", 1.7}};
+        k.group = "Switches";
+        if (poles_ == 1) {
+            k.pins = {{"a", {0, -32}}, {"b", {0, 32}}, {"g", {-32, 0}, PinSort::signalIn, true}};
+            k.symbol = contactSymbol;
+            k.symbol.push_back(cross(0));
+            k.labelAt = {16, -4};
+            return k;
+        }
+        for (int pole = 0; pole < poles_; ++pole) {
+            const int x = spread * (pole - 1);
+            const std::string at = std::to_string(x), digit = std::to_string(pole + 1);
+            k.pins.push_back({"a" + digit, {x, -32}});
+            k.pins.push_back({"b" + digit, {x, 32}});
+            k.symbol.push_back({"M " + at + " -32 L " + at + " -16 M " + at + " 32 L " + at + " 16"});
+            k.symbol.push_back({"O " + at + " -14 2"});
+            k.symbol.push_back({"M " + at + " 16 L " + std::to_string(x - 14) + " -11", Stroke::Weight::normal, false,
+                                Stroke::When::blocking});
+            k.symbol.push_back({"M " + at + " 16 L " + at + " -16", Stroke::Weight::heavy, false, Stroke::When::conducting});
+            k.symbol.push_back(cross(x));
+        }
+        k.pins.push_back({"g", {-64, 0}, PinSort::signalIn, true});
+        k.symbol.push_back({"M -64 0 L -40 0 M -36 0 L -24 0 M -20 0 L -8 0 M -4 0 L 8 0 M 12 0 L 24 0",
+                            Stroke::Weight::thin});
+        k.labelAt = {48, -4};
         return k;
     }
     void elaborate(NetworkBuilder& b) const override {
@@ -214,8 +250,20 @@ public:
         pieces[openingForward].bounds = {currentAbove(0, open)};
         pieces[openingReverse].bounds = {currentBelow(0, open)};
         pieces[openingForward].gateOn = pieces[openingReverse].gateOn = closed;
-        addSegmented(b, b.node("a"), b.node("b"), std::move(pieces), b.signal("g"), {open, closed});
+        const int gate = contactSignal(b, b.value("bounce"));
+        for (int pole = 1; pole <= poles_; ++pole) {
+            const std::string digit = poles_ == 1 ? "" : std::to_string(pole);
+            addSegmented(b, b.node("a" + digit), b.node("b" + digit), pieces, gate, {open, closed}, digit);
+        }
     }
+
+private:
+    static constexpr int spread = 32;
+    static Stroke cross(int x) {
+        const std::string left = std::to_string(x - 5), right = std::to_string(x + 5);
+        return {"M " + left + " -25 L " + right + " -15 M " + left + " -15 L " + right + " -25", Stroke::Weight::thin};
+    }
+    int poles_;
 };
 
 class ControlledSwitch final : public PartType {
@@ -272,7 +320,7 @@ public:
 
 void registerContacts(PartLibrary& library) {
     library.add(std::make_unique<Switch>());
-    library.add(std::make_unique<Breaker>());
+    for (const int poles : {1, 3}) library.add(std::make_unique<Breaker>(poles));
     library.add(std::make_unique<ControlledSwitch>());
 }
 

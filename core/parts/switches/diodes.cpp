@@ -39,17 +39,18 @@ std::pair<std::pair<int, double>, std::pair<int, double>> addJunction(NetworkBui
     if (b.rung() == 3) {
         int element = 0;
         junction = addRecoveringDiode(b, a, k, b.value("vf"), b.value("ron"), 1 / b.value("roff"), recovery, &element);
-        capacitance = addCapacitor(b, a, k, b.value("cj"));
+        capacitance = addCapacitor(b, a, k, b.value("cj"), 0, 0, startOf(b, "v0"));
         b.offerConducting(element);
     } else {
         junction = addExponentialDiode(b, a, k, {b.value("is"), b.value("n"), b.value("ron"), recovery});
         // Counted from k to a: its charge is that of the reverse voltage.
         if (const std::string text = b.text("cjcurve"); !text.empty()) {
             const TableCurve curve(*curvePoints(text, "cjcurve", "V", "F", b.folder()));
-            capacitance = addCurvedCapacitor(b, k, a, curve.atZero(), curve);
+            capacitance = addCurvedCapacitor(b, k, a, curve.atZero(), curve, 0, 0, startOf(b, "v0", -1));
         } else {
             capacitance =
-                addCurvedCapacitor(b, k, a, b.value("cj"), DepletionCharge{b.value("phi"), b.value("grading")});
+                addCurvedCapacitor(b, k, a, b.value("cj"), DepletionCharge{b.value("phi"), b.value("grading")}, 0,
+                                   0, startOf(b, "v0", -1));
         }
     }
     const int n = b.nodeCount();
@@ -86,6 +87,7 @@ public:
                             .text = true},
                            lifetime("100n"),
                            transit("50n"),
+                           startVoltage(),
                            {.key = "cj",
                             .label = "junction capacitance (at 0 V)",
                             .symbol = "C_j",
@@ -205,7 +207,8 @@ public:
                                   offResistance(),
                                   lifetime("30n"),
                                   transit("15n"),
-                                  {.key = "cj",
+                                  startVoltage(),
+                           {.key = "cj",
                                    .label = "junction capacitance (at 0 V)",
                                    .symbol = "C_j",
                                    .unit = "F",

@@ -37,7 +37,10 @@ inline std::vector<ParameterKind> gateParameters(const GateDefaults& d) {
              .unit = "H",
              .standard = d.package,
              .least = 0,
-             .rung = 3}};
+             .rung = 3},
+            startVoltage(),
+            startCurrent(),
+            startValue("vg0", "gate voltage at the start", "v_g0", "V")};
 }
 
 /// Those of rung 4, of a channel with heat. @param voltage  at which capacitances are given
@@ -136,12 +139,12 @@ public:
         const double whole = input_.back().value;
         return std::max(whole - reverseAt(input_.back().t), leastShare * whole);
     }
-    int addToGate(NetworkBuilder& b, int from, int to) const {
-        return reverse_.empty() ? addLayer(b, from, to, crss_) : addPoints(b, from, to, reverse_);
+    int addToGate(NetworkBuilder& b, int from, int to, const Start& start) const {
+        return reverse_.empty() ? addLayer(b, from, to, crss_, start) : addPoints(b, from, to, reverse_, start);
     }
     /// What the gate's share leaves of the output's; points of either curve bend it.
-    int addToSource(NetworkBuilder& b, int from, int to) const {
-        if (output_.empty()) return addLayer(b, from, to, coss_ - crss_);
+    int addToSource(NetworkBuilder& b, int from, int to, const Start& start) const {
+        if (output_.empty()) return addLayer(b, from, to, coss_ - crss_, start);
         std::set<double> voltages;
         for (const auto* points : {&output_, &reverse_})
             for (const TablePoint& point : *points) voltages.insert(point.t);
@@ -151,7 +154,7 @@ public:
             const double c = whole.atZero() * whole(v).slope;
             rest.push_back({v, std::max(c - reverseAt(v), leastShare * c)});
         }
-        return addPoints(b, from, to, rest);
+        return addPoints(b, from, to, rest, start);
     }
 
 private:
@@ -165,17 +168,18 @@ private:
         const TableCurve curve(reverse_);
         return curve.atZero() * curve(v).slope;
     }
-    int addLayer(NetworkBuilder& b, int from, int to, double capacitance) const {
-        return curved_ ? addCurvedCapacitor(b, from, to, capacitance, layer_) : addCapacitor(b, from, to, capacitance);
+    int addLayer(NetworkBuilder& b, int from, int to, double capacitance, const Start& start) const {
+        return curved_ ? addCurvedCapacitor(b, from, to, capacitance, layer_, 0, 0, start)
+                       : addCapacitor(b, from, to, capacitance, 0, 0, start);
     }
     /// On rung 3 the mean between two points, which holds the same charge.
-    int addPoints(NetworkBuilder& b, int from, int to, const std::vector<TablePoint>& points) const {
-        if (curved_) return addCurvedCapacitor(b, from, to, points.front().value, TableCurve(points));
+    int addPoints(NetworkBuilder& b, int from, int to, const std::vector<TablePoint>& points, const Start& start) const {
+        if (curved_) return addCurvedCapacitor(b, from, to, points.front().value, TableCurve(points), 0, 0, start);
         std::vector<PiecewiseCapacitor::Stretch> stretches;
         for (std::size_t k = 0; k < points.size(); ++k)
             stretches.push_back(
                 {points[k].t, k + 1 < points.size() ? (points[k].value + points[k + 1].value) / 2 : points[k].value});
-        return addPiecewiseCapacitor(b, from, to, std::move(stretches));
+        return addPiecewiseCapacitor(b, from, to, std::move(stretches), start);
     }
 
     std::vector<TablePoint> reverse_, output_, input_;
@@ -188,9 +192,12 @@ private:
 /// @return the branches of these, away from the drain; towards it of a p-channel
 inline std::pair<int, int> addCapacitances(NetworkBuilder& b, const ChannelNodes& at, double sign = 1) {
     const DrainCapacitances all(b);
-    addCapacitor(b, at.gate, at.source, all.ofGateAndSource());
-    if (sign > 0) return {all.addToGate(b, at.drain, at.gate), all.addToSource(b, at.drain, at.source)};
-    return {all.addToGate(b, at.gate, at.drain), all.addToSource(b, at.source, at.drain)};
+    const Start gate = startOf(b, "vg0"), output = startOf(b, "v0", sign);
+    const Start between{output.value - sign * gate.value, output.given || gate.given};
+    addCapacitor(b, at.gate, at.source, all.ofGateAndSource(), 0, 0, gate);
+    if (sign > 0)
+        return {all.addToGate(b, at.drain, at.gate, between), all.addToSource(b, at.drain, at.source, output)};
+    return {all.addToGate(b, at.gate, at.drain, between), all.addToSource(b, at.source, at.drain, output)};
 }
 
 /// On rung 3 in straight pieces, on rung 4 as curves with heat.

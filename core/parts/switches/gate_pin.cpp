@@ -117,7 +117,7 @@ private:
     }
 
     static void elaborateDynamic(NetworkBuilder& b, double sign) {
-        const int source = b.node("s"), drain = behindInductance(b, b.node("d"), b.value("lpk"));
+        const int source = b.node("s"), drain = behindInductance(b, b.node("d"), b.value("lpk"), startOf(b, "i0"));
         const ChannelNodes at{drain, source, b.addNode()};
         const int gate = b.addBranch();
         b.addElement(std::make_unique<SegmentedBranch>(b.partName(), gate, b.node("g"), at.gate, b.nodeCount(),

@@ -65,6 +65,7 @@ public:
                             .rung = 2},
                            lifetime("20u"),
                            transit("5u"),
+                           startVoltage(),
                            {.key = "cj",
                             .label = "junction capacitance",
                             .symbol = "C_j",
@@ -185,11 +186,12 @@ private:
         Terms through = {{b.nodeCount() + valve, 1.0}};
         if (b.rung() == 3) {
             addRecoveringDiode(b, inner, k, b.value("vf"), b.value("ron"), leak, charge);
-            through.emplace_back(b.nodeCount() + addCapacitor(b, a, k, b.value("cj")), 1.0);
+            through.emplace_back(b.nodeCount() + addCapacitor(b, a, k, b.value("cj"), 0, 0, startOf(b, "v0")), 1.0);
         } else {
             addExponentialDiode(b, inner, k, {b.value("is"), b.value("n"), b.value("ron"), charge});
             const BothWays layers{{b.value("phi"), b.value("grading")}};
-            through.emplace_back(b.nodeCount() + addCurvedCapacitor(b, a, k, b.value("cj"), layers, b.value("rcj")),
+            through.emplace_back(b.nodeCount() + addCurvedCapacitor(b, a, k, b.value("cj"), layers, b.value("rcj"),
+                                                                     0, startOf(b, "v0")),
                                  1.0);
         }
         b.offerTerminals(a, k, through);

@@ -135,7 +135,7 @@ public:
 
 private:
     static void elaborateDynamic(NetworkBuilder& b) {
-        const int source = b.node("s"), drain = behindInductance(b, b.node("d"), b.value("lpk"));
+        const int source = b.node("s"), drain = behindInductance(b, b.node("d"), b.value("lpk"), startOf(b, "i0"));
         const ChannelNodes at{drain, source, b.addNode()};
         addDriver(b, at.gate, source);
         const auto [toGate, toSource] = addCapacitances(b, at);
@@ -269,7 +269,7 @@ public:
 
 private:
     static void elaborateDynamic(NetworkBuilder& b) {
-        const int emitter = b.node("e"), collector = behindInductance(b, b.node("c"), b.value("lpk"));
+        const int emitter = b.node("e"), collector = behindInductance(b, b.node("c"), b.value("lpk"), startOf(b, "i0"));
         const int gate = b.addNode(), base = b.addNode();
         addDriver(b, gate, emitter);
         const auto [toGate, toEmitter] = addCapacitances(b, {collector, emitter, gate});
@@ -360,7 +360,7 @@ public:
     }
     void elaborate(NetworkBuilder& b) const override {
         if (b.rung() < 3) return elaborateReverseKnee(b, "d", "s");
-        const int source = b.node("s"), drain = behindInductance(b, b.node("d"), b.value("lpk"));
+        const int source = b.node("s"), drain = behindInductance(b, b.node("d"), b.value("lpk"), startOf(b, "i0"));
         const ChannelNodes at{drain, source, b.addNode()};
         addDriver(b, at.gate, source);
         const auto [toGate, toSource] = addCapacitances(b, at);
