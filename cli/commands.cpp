@@ -127,8 +127,8 @@ void report(const Verification& v) {
     else
         fmt::print("  the events differ: {} here, {} in the check\n", v.events, v.referenceEvents);
     for (const auto& d : v.differences)
-        fmt::print("  {:<16} {:>12}  {:.1e} of its largest value; lines between points {:.1e} of its swing\n", d.quantity,
-                   formatQuantity(d.largest, d.unit, 3), d.relative, d.between);
+        fmt::print("  {:<16} {:>12}  {:.1e} of its largest value; lines between points {:.1e} of its swing\n",
+                   d.quantity, formatQuantity(d.largest, d.unit, 3), d.relative, d.between);
 }
 
 /// Over the time before the end that was asked for.
@@ -310,12 +310,15 @@ void print(const PartKind& kind) {
     if (!pins.empty()) fmt::print("  pins {}\n", joined(pins, ", "));
     for (const RungKind& rung : kind.rungs) fmt::print("  rung {}: {}\n", rung.rung, rung.adds);
     for (const ParameterKind& p : kind.parameters) {
-        std::string line = p.choices.empty() ? p.standard.empty() ? (p.text || p.rating ? "not given" : "must be given") : p.standard : joined(p.choices, " or ");
+        std::string line = p.choices.empty()
+                               ? p.standard.empty() ? (p.text || p.rating ? "not given" : "must be given") : p.standard
+                               : joined(p.choices, " or ");
         if (!p.unit.empty() && p.choices.empty() && !p.standard.empty() && p.standard != noneWord) line += " " + p.unit;
         if (std::isfinite(p.least)) line += fmt::format(", {} {:g}", p.aboveLeast ? "above" : "at least", p.least);
         if (std::isfinite(p.most)) line += fmt::format(", at most {:g}", p.most);
         if (p.none && p.standard != noneWord) line += ", or none";
-        fmt::print("  {:<10} {}: {}{}\n", p.key, p.label, line, p.rung > 1 ? fmt::format(", from rung {} on", p.rung) : "");
+        fmt::print("  {:<10} {}: {}{}\n", p.key, p.label, line,
+                   p.rung > 1 ? fmt::format(", from rung {} on", p.rung) : "");
     }
 }
 
@@ -450,7 +453,8 @@ int run(const RunOptions& options) {
     over = true;
     watcher.join();
     const auto reading = readingOf(options.read, theRun);
-    report(theRun, options, reading ? *reading : Reading{}, verification && *verification ? &verification->value() : nullptr);
+    report(theRun, options, reading ? *reading : Reading{},
+           verification && *verification ? &verification->value() : nullptr);
     if (!reading) {
         spdlog::error("{}", reading.error().message);
         if (!options.read.outputs.empty()) return unwritable;

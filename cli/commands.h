@@ -31,10 +31,10 @@ int readCards(const std::string& file, const std::string& library, double curren
 
 struct RunOptions {
     std::string project, scene, plan, end, start, engine, step, method;
-    std::string tolerance;  ///< of the stored lines, "" for the plan's
-    ReadOptions read;       ///< what is measured and written
-    std::string keep;    ///< file for the states at the end
-    std::string losses;  ///< time before the end over which losses of switches are told; "" for none
+    std::string tolerance;      ///< of the stored lines, "" for the plan's
+    ReadOptions read;           ///< what is measured and written
+    std::string keep;           ///< file for the states at the end
+    std::string losses;         ///< time before the end over which losses of switches are told; "" for none
     bool allowOutside = false;  ///< files outside of the project's folder are read too
     bool evenOut = false, verify = false, roundEdges = false;
     std::vector<std::string> sets;  ///< NAME=VALUE

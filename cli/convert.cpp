@@ -43,8 +43,7 @@ int toText(const std::string& from, const std::string& to, bool overwrite) {
         return unreadable;
     }
     const Catalogue& catalogue = partLibrary().catalogue();
-    const std::string text =
-        writeText(loaded->project, catalogue, findNets(loaded->project.sheet(), catalogue));
+    const std::string text = writeText(loaded->project, catalogue, findNets(loaded->project.sheet(), catalogue));
     if (loaded->project.sheets.size() > 1)
         spdlog::warn("{}: the text has the main sheet only; the modules stay in the project", from);
     if (to == "-") {

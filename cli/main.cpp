@@ -25,10 +25,13 @@ void addReading(CLI::App& command, ReadOptions& options, const std::string& show
     command.add_option("--from", options.from,
                        "where measures and files begin, such as 5m or '3 periods of V1'; the start when not given");
     command.add_option("--to", options.to, "where they end; the end when not given");
-    command.add_option("--last", options.last, "instead of --from: so long before the end, such as 5m or '10 periods of V1'");
-    command.add_option("--every", options.every, "instants of files lie so far apart, such as 1u; as stored when not given");
-    command.add_option("--harmonics", options.fundamental,
-                       "the fundamental, such as 50: its harmonics over the whole periods there are, and their distortion");
+    command.add_option("--last", options.last,
+                       "instead of --from: so long before the end, such as 5m or '10 periods of V1'");
+    command.add_option("--every", options.every,
+                       "instants of files lie so far apart, such as 1u; as stored when not given");
+    command.add_option(
+        "--harmonics", options.fundamental,
+        "the fundamental, such as 50: its harmonics over the whole periods there are, and their distortion");
     command.add_option("--orders", options.orders, "the last harmonic")->check(CLI::Range(1, 100'000));
     command.add_option("--out", options.outputs, "a file to write, .csv, .h5, .cfg or .vcd; may be repeated");
 }
@@ -102,14 +105,16 @@ int main(int argc, char** argv) {
 
     std::string measured;
     ReadOptions measures;
-    auto* measuring = app.add_subcommand("measure", "Measures recorded data: least, greatest and mean value, rms, harmonics");
+    auto* measuring =
+        app.add_subcommand("measure", "Measures recorded data: least, greatest and mean value, rms, harmonics");
     measuring->add_option("file", measured, "a file of recorded data: .csv, .h5, .cfg")->required();
     addReading(*measuring, measures, "all");
     measuring->add_flag("--json", json, "print JSON");
 
     std::string from, to, onto;
     bool overwrite = false;
-    auto* converting = app.add_subcommand("convert", "Turns a project into the text form of its sheet, or a text into a project");
+    auto* converting =
+        app.add_subcommand("convert", "Turns a project into the text form of its sheet, or a text into a project");
     converting->add_option("from", from, "a *.hedge file, or a text; - is standard input")->required();
     converting->add_option("to", to, "the other one of the two; - is standard output")->required();
     converting->add_option("--onto", onto, "a project whose drawing, plans and scenes stay where the text agrees");

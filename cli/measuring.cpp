@@ -24,8 +24,7 @@ constexpr std::size_t largeFile = 100'000'000;  ///< bytes
 /// The part of the time that a trace has.
 std::pair<Tick, Tick> windowOf(const Trace& trace, const Reading& reading) {
     if (trace.size() == 0) return {0, 0};
-    return {std::max(reading.extract.from, trace.time(0)),
-            std::min(reading.extract.to, trace.time(trace.size() - 1))};
+    return {std::max(reading.extract.from, trace.time(0)), std::min(reading.extract.to, trace.time(trace.size() - 1))};
 }
 
 /// Of those that IEC 61000-4-7 asks for: ten periods or twelve are needed.
@@ -35,8 +34,9 @@ std::optional<GroupedHarmonics> groupsOf(const Trace& trace, const Reading& read
 }
 
 std::string sizeText(double bytes) {
-    return bytes >= 1e9 ? fmt::format("{:.1f} GB", bytes / 1e9)
-                        : bytes >= 1e6 ? fmt::format("{:.0f} MB", bytes / 1e6) : fmt::format("{:.0f} kB", bytes / 1e3);
+    return bytes >= 1e9   ? fmt::format("{:.1f} GB", bytes / 1e9)
+           : bytes >= 1e6 ? fmt::format("{:.0f} MB", bytes / 1e6)
+                          : fmt::format("{:.0f} kB", bytes / 1e3);
 }
 
 }  // namespace
@@ -109,16 +109,16 @@ Json measuresJson(const Trace& trace, const Reading& reading) {
                  {"mean", measures->mean},
                  {"rms", measures->rms}};
     if (!reading.fundamental) return json;
-    const auto found =
-        harmonics(trace, from, to, *reading.fundamental, reading.orders);
+    const auto found = harmonics(trace, from, to, *reading.fundamental, reading.orders);
     if (!found) return json;
     Json& all = json["harmonics"];
     all = {{"fundamental", found->fundamental}, {"mean", found->mean}};
     all["THD"] = {{"orders", fmt::format("2 to {}", reading.orders)}, {"value", found->distortion(reading.orders)}};
     for (int k = 1; k <= reading.orders; ++k)
-        all["orders"].push_back({{"order", k},
-                                 {"rms", found->peak(k) / std::numbers::sqrt2},
-                                 {"phase", std::arg(found->peaks[static_cast<std::size_t>(k - 1)]) * 180 / std::numbers::pi}});
+        all["orders"].push_back(
+            {{"order", k},
+             {"rms", found->peak(k) / std::numbers::sqrt2},
+             {"phase", std::arg(found->peaks[static_cast<std::size_t>(k - 1)]) * 180 / std::numbers::pi}});
     if (const auto groups = groupsOf(trace, reading)) {
         const std::string to = fmt::format("2 to {}", groups->groups.size());
         all["IEC 61000-4-7"] = {{"groups", groups->groups},
@@ -139,8 +139,7 @@ void printMeasures(const std::string& name, const Trace& trace, const Reading& r
     fmt::print("  {:<23} min {}, mean {}, max {}, rms {}\n", name, shown(m->min), shown(m->mean), shown(m->max),
                shown(m->rms));
     if (!reading.fundamental) return;
-    const auto found =
-        harmonics(trace, from, to, *reading.fundamental, reading.orders);
+    const auto found = harmonics(trace, from, to, *reading.fundamental, reading.orders);
     if (!found) {
         fmt::print("    no whole period of {} is recorded here\n", formatQuantity(*reading.fundamental, "Hz"));
         return;
@@ -182,8 +181,7 @@ int writeFiles(const RunRecord& record, const ReadOptions& options, const Readin
     for (const std::string& file : options.outputs) {
         const std::string format = formatOf(file);
         if (format.empty()) return usage;
-        const std::size_t columns =
-            options.quantities.empty() ? record.quantities().size() : options.quantities.size();
+        const std::size_t columns = options.quantities.empty() ? record.quantities().size() : options.quantities.size();
         std::size_t rows = record.points();
         const Tick to = std::min(extract.to, record.reached()), from = std::max<Tick>(extract.from, 0);
         if (extract.every > 0)
@@ -192,9 +190,10 @@ int writeFiles(const RunRecord& record, const ReadOptions& options, const Readin
             rows = static_cast<std::size_t>(static_cast<double>(rows) * static_cast<double>(to - from) /
                                             static_cast<double>(record.reached()));
         if (const std::size_t bytes = bytesAsText(rows, columns); format == "csv" && bytes > largeFile && !quiet)
-            fmt::print("  {} will take about {}: {} rows of {} quantities; --quantity, --from, --last and --every make it "
-                       "smaller\n",
-                       file, sizeText(static_cast<double>(bytes)), rows, columns);
+            fmt::print(
+                "  {} will take about {}: {} rows of {} quantities; --quantity, --from, --last and --every make it "
+                "smaller\n",
+                file, sizeText(static_cast<double>(bytes)), rows, columns);
         if (auto status = exportRun(record, format, file, options.quantities, {}, extract); !status) {
             spdlog::error("{}", status.error().text());
             return unwritable;

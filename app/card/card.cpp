@@ -477,8 +477,7 @@ void Card::showPlan() {
         auto value = workspace_.timeOf(text);
         if (!value) return value.error();
         if (!(*value > 0) || *value > longestRunSeconds)
-            return Error{ErrorCode::range,
-                         "it must be above 0 and at most " + formatQuantity(longestRunSeconds, "s")};
+            return Error{ErrorCode::range, "it must be above 0 and at most " + formatQuantity(longestRunSeconds, "s")};
         return preview(text, *value, "s");
     });
     const QStringList engineNames{"best", "exact", "adaptive", "fixed"};

@@ -88,7 +88,9 @@ void Card::showScene() {
                 changeScene([&](Scene& changed) { changed.events.push_back(*event); });
         });
     adding->setPlaceholderText("add: 10m: R1.r = 1.2, or 10m: Q1 opens");
-    adding->setToolTip("when: what = value\n10m: R1.r = 1.2\n12m: Vin = 31 over 5m\n20m, V1 at 90: K1.value = 1\n3 periods of V1: Q1 closes");
+    adding->setToolTip(
+        "when: what = value\n10m: R1.r = 1.2\n12m: Vin = 31 over 5m\n20m, V1 at 90: K1.value = 1\n3 periods of V1: Q1 "
+        "closes");
     addField(
         "its name", "", "scene.name", [this] { return workspace_.scene().name; },
         [this](const std::string& text) -> Result<QString> {

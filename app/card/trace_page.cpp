@@ -381,7 +381,11 @@ void TracePage::showHarmonics(const Answer& answer) {
                     .arg(100 * groups->subgroupDistortion, 0, 'g', 4);
     say(text, false);
     QStringList heads{"order", "frequency", "rms", "of the first"};
-    if (answer.groups) heads << "group" << "subgroup" << "interharmonic group" << "its centred subgroup";
+    if (answer.groups)
+        heads << "group"
+              << "subgroup"
+              << "interharmonic group"
+              << "its centred subgroup";
     harmonics_->setColumnCount(static_cast<int>(heads.size()));
     harmonics_->setHorizontalHeaderLabels(heads);
     harmonics_->setRowCount(shownOrders + 1);
@@ -392,8 +396,8 @@ void TracePage::showHarmonics(const Answer& answer) {
                           QString::number(100 * found->peak(order) / found->peak(1), 'f', 2) + " %"};
         const auto at = static_cast<std::size_t>(order - 1);
         if (const auto& groups = answer.groups; groups && at < groups->groups.size())
-            for (const auto* rms : {&groups->groups, &groups->subgroups, &groups->interharmonicGroups,
-                                    &groups->interharmonics})
+            for (const auto* rms :
+                 {&groups->groups, &groups->subgroups, &groups->interharmonicGroups, &groups->interharmonics})
                 cells << shown((*rms)[at], trace->unit());
         fillRow(*harmonics_, order, cells);
     }

@@ -125,12 +125,14 @@ QString generalHelp() {
         {"Space, F2, Del in the list of runs", "pin a run beside others, name it, delete it"},
         {"<tt>10m: R1.r = 1.2</tt> on the card of the project",
          "an event of the scene: when, what, and what it becomes; <tt>12m: Vin = 31 over 5m</tt> ramps, "
-         "<tt>20m, V1 at 90: K1.value = 1</tt> waits for an angle of a wave; <tt>50m: Q1 opens</tt> moves a contact that has "
+         "<tt>20m, V1 at 90: K1.value = 1</tt> waits for an angle of a wave; <tt>50m: Q1 opens</tt> moves a contact "
+         "that has "
          "no wire at its gate; times may count periods: <tt>3 periods of V1</tt>"},
         {"drag or click a mark in the row of events", "moves the event, brings its line up on the card"},
         {"Ctrl+Shift+E", "the control code of the selected part beside the sheet"},
         {"Ctrl+Shift+M",
-         "the model desk: the selected device in the standard jigs, on all its rungs at once, beside figures to meet; a "
+         "the model desk: the selected device in the standard jigs, on all its rungs at once, beside figures to meet; "
+         "a "
          "diode's curve becomes straight lines for rung 2 there"},
         {"Ctrl+1, Ctrl+2, Ctrl+3", "parts, quantities, runs in the shelf"},
         {"F6", "next area of the window"},

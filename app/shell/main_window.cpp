@@ -419,8 +419,7 @@ bool MainWindow::mayOverwrite() {
 }
 
 bool MainWindow::saveAs() {
-    const QString path =
-        askForSaving(this, "Save the project", workspace_.path(), {"Hedgerow projects (*.hedge)"});
+    const QString path = askForSaving(this, "Save the project", workspace_.path(), {"Hedgerow projects (*.hedge)"});
     if (path.isEmpty()) return false;
     auto status = workspace_.save(path);
     if (!status) say(QString::fromStdString(status.error().text()), true);
@@ -537,17 +536,18 @@ void MainWindow::offerOutside() {
     const auto more = names.size() - mostNamed;
     if (more > 0) names = names.mid(0, mostNamed) << QString("and %1 more").arg(more);
     const bool one = files.size() == 1;
-    outside_->offer(QString("This project reads %1 outside of its folder: %2. %3 left out until you allow %4.")
-                        .arg(one ? "a file" : "files", names.join(", "), one ? "It is" : "They are", one ? "it" : "them"),
-                    {{"allowOutside", "Allow",
-                      [this] {
-                          if (auto allowed = workspace_.allowOutside(); !allowed)
-                              say(QString::fromStdString(allowed.error().message), true);
-                      }},
-                     {"declineOutside", "Leave out", [this] {
-                          declined_ = workspace_.outsideFiles();
-                          outside_->close();
-                      }}});
+    outside_->offer(
+        QString("This project reads %1 outside of its folder: %2. %3 left out until you allow %4.")
+            .arg(one ? "a file" : "files", names.join(", "), one ? "It is" : "They are", one ? "it" : "them"),
+        {{"allowOutside", "Allow",
+          [this] {
+              if (auto allowed = workspace_.allowOutside(); !allowed)
+                  say(QString::fromStdString(allowed.error().message), true);
+          }},
+         {"declineOutside", "Leave out", [this] {
+              declined_ = workspace_.outsideFiles();
+              outside_->close();
+          }}});
 }
 
 }  // namespace hedgerow::app

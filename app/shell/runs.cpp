@@ -41,7 +41,8 @@ Runs::Runs(ParameterLookup parameters, QObject* parent) : QObject(parent), param
 Runs::~Runs() {
     leave();
     finishers_.finish();
-    QCoreApplication::sendPostedEvents(this, QEvent::MetaCall);  // names that were given meanwhile go with what was kept
+    QCoreApplication::sendPostedEvents(this,
+                                       QEvent::MetaCall);  // names that were given meanwhile go with what was kept
 }
 
 bool Runs::told(const Status& status) {

@@ -118,9 +118,9 @@ private:
     std::shared_ptr<Ledger> ledger_;
     std::int64_t lastNumber_ = 0;
     QTimer pollTimer_;
-    RunPointer current_;            ///< the run that was started last, until its end is noted
-    std::int64_t generation_ = 0;   ///< grows with each project that is left
-    Finishers finishers_;           ///< last: they end before anything they use
+    RunPointer current_;           ///< the run that was started last, until its end is noted
+    std::int64_t generation_ = 0;  ///< grows with each project that is left
+    Finishers finishers_;          ///< last: they end before anything they use
 };
 
 }  // namespace hedgerow::app

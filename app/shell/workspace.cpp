@@ -7,9 +7,9 @@
 #include "base/file.h"
 
 #include "formats/hedge/hedge.h"
-#include "model/periods.h"
 #include "model/edits.h"
 #include "model/module_edits.h"
+#include "model/periods.h"
 #include "network/advice.h"
 #include "session/observations.h"
 #include "session/registry.h"
@@ -235,8 +235,9 @@ Status Workspace::open(const QString& path) {
         return [this, path, before, stamp, loaded] {
             openingPath_.clear();
             if (history_.shared() != before && history_.modified())
-                openError_ = Error{ErrorCode::file, path.toStdString() + " is not shown: the project in view was changed "
-                                                                         "while it was read. Open it again"};
+                openError_ = Error{ErrorCode::file, path.toStdString() +
+                                                        " is not shown: the project in view was changed "
+                                                        "while it was read. Open it again"};
             else
                 take(path, stamp, *loaded);
             if (std::exchange(late_, false) && !openError_)
@@ -609,7 +610,7 @@ namespace {
 struct Judgement {
     std::vector<Check> checks;
     std::set<std::string> outside;
-    std::string engine;       ///< "" when it cannot run
+    std::string engine;      ///< "" when it cannot run
     std::int64_t edges = 0;  ///< of a run by the plan
 };
 

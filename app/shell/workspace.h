@@ -15,9 +15,9 @@
 #include "model/history.h"
 #include "model/modules.h"
 #include "session/library.h"
+#include "session/outside_files.h"
 #include "session/recovery.h"
 #include "session/run.h"
-#include "session/outside_files.h"
 #include "shell/background.h"
 #include "shell/runs.h"
 
@@ -223,7 +223,8 @@ private:
     std::vector<Check> checks_, observed_;  ///< observed_: in the last run
     std::optional<Price> price_;
     /// By engine; measured anew by every run that has edges.
-    std::map<std::string, Cost, std::less<>> costs_{{"exact", {25e-6, 1.2e3}}, {"adaptive", {2e-3, 2e4}}, {"fixed", {3e-6, 100}}};
+    std::map<std::string, Cost, std::less<>> costs_{
+        {"exact", {25e-6, 1.2e3}}, {"adaptive", {2e-3, 2e4}}, {"fixed", {3e-6, 100}}};
     std::set<std::string> outside_;
     std::string stamp_;  ///< of the project's file when it was last read or written here
     std::shared_ptr<RecoverySlot> recovery_;
@@ -236,8 +237,8 @@ private:
     bool late_ = false;    ///< it takes longer than a moment
     bool starting_ = false;
     Background opening_, preparing_;
-    Background judging_;   ///< checks and price
-    Background keeping_;   ///< of unsaved work; last: it ends before the slot
+    Background judging_;  ///< checks and price
+    Background keeping_;  ///< of unsaved work; last: it ends before the slot
 };
 
 }  // namespace hedgerow::app

@@ -25,8 +25,7 @@ std::pair<std::string_view, std::string_view> contactOf(const SceneEvent& event)
 
 std::string eventText(const SceneEvent& event) {
     std::string text = event.at;
-    if (!event.wave.empty())
-        text = fmt::format("{}{} at {}", text == "0" ? "" : text + ", ", event.wave, event.angle);
+    if (!event.wave.empty()) text = fmt::format("{}{} at {}", text == "0" ? "" : text + ", ", event.wave, event.angle);
     if (const auto [part, word] = contactOf(event); !part.empty()) return fmt::format("{}: {} {}", text, part, word);
     text += fmt::format(": {} = {}", event.target, event.value);
     if (!event.duration.empty()) text += " over " + event.duration;
@@ -71,7 +70,8 @@ Result<SceneEvent> readEventText(std::string_view text, const SceneEvent& like) 
         return event;
     }
     const std::size_t equal = text.find('=', colon);
-    if (equal == std::string_view::npos) return fault(text.size(), "an equals sign is missing: R1.r = 1.2; or a contact that moves: Q1 opens");
+    if (equal == std::string_view::npos)
+        return fault(text.size(), "an equals sign is missing: R1.r = 1.2; or a contact that moves: Q1 opens");
     event.target = trimmed(text.substr(colon + 1, equal - colon - 1));
     if (event.target.empty()) return fault(colon + 1, "name a parameter, or a value of a part: R1.r");
     std::string_view value = text.substr(equal + 1);

@@ -41,7 +41,7 @@ struct ParameterKind {
     bool atStart = false;                   ///< matters at the start of a run only
     bool ramps = false;                     ///< can change steadily during a run
     bool rating = false;                    ///< a limit to compare stress against, not part of the equations
-    std::optional<double> none = {};        ///< what the word "none" stands for, where it can be typed: SI, 0 or infinite
+    std::optional<double> none = {};  ///< what the word "none" stands for, where it can be typed: SI, 0 or infinite
 };
 
 struct RungKind {

@@ -108,12 +108,12 @@ const Result<Quantity>& ParameterTable::resolve(const std::string& name) const {
                 want(need->second);
                 continue;
             }
-            const auto start = std::find_if(way.begin(), way.end(), [&](const Wanted& wanted) {
-                return wanted.parameter == &need->second;
-            });
+            const auto start = std::find_if(way.begin(), way.end(),
+                                            [&](const Wanted& wanted) { return wanted.parameter == &need->second; });
             constexpr std::ptrdiff_t mostNamed = 20;
             std::vector<std::string> circle;
-            for (auto at = start; at != way.end() && at - start < mostNamed; ++at) circle.push_back(at->parameter->name);
+            for (auto at = start; at != way.end() && at - start < mostNamed; ++at)
+                circle.push_back(at->parameter->name);
             if (way.end() - start > mostNamed) circle.emplace_back("…");
             circle.push_back(need->first);
             const Error error{ErrorCode::name,

@@ -22,8 +22,8 @@
 #include <utility>
 #include <vector>
 
-#include "base/result.h"
 #include "base/memory.h"
+#include "base/result.h"
 #include "base/time.h"
 
 namespace hedgerow {
@@ -271,7 +271,7 @@ struct QuantityInfo {
     std::string unit;
     Sort sort = Sort::linear;
     Terms a = {}, b = {};
-    int index = -1;  ///< signal or element
+    int index = -1;         ///< signal or element
     bool byValues = false;  ///< its factors are values of a part: a run in which those change does not have it
 };
 

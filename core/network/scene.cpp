@@ -17,7 +17,7 @@ namespace hedgerow {
 namespace {
 
 constexpr std::size_t mostStretches = 10'000;
-constexpr int rampSteps = 64;       ///< of a ramp of what can only step
+constexpr int rampSteps = 64;  ///< of a ramp of what can only step
 constexpr int mostRampSteps = 2000;
 
 Error about(const SceneEvent& event, Error error, const char* field) {
@@ -106,8 +106,7 @@ public:
                 double part = (toSeconds(t) - event.at) / (event.until - event.at);
                 const Target& target = targets[event.index];
                 // In steps: each stretch has the value of its middle.
-                if (target.steps && part < 1)
-                    part = (std::floor(part * target.pieces + 1e-6) + 0.5) / target.pieces;
+                if (target.steps && part < 1) part = (std::floor(part * target.pieces + 1e-6) + 0.5) / target.pieces;
                 const double from = before[scene_.events[event.index].target],
                              to = *valueOf(target, scene_.events[event.index].value);
                 return text(target, part >= 1 ? to : from + std::clamp(part, 0.0, 1.0) * (to - from));
@@ -261,7 +260,7 @@ private:
             for (const Part& part : planner.flat_.project.sheet().parts) {
                 const PartKind& kind = *planner.library_.catalogue().find(part.kind);
                 const ParameterKind *const f = kind.findParameter("f"), *const phase = kind.findParameter("phase"),
-                                   *const delay = kind.findParameter("delay");
+                                           *const delay = kind.findParameter("delay");
                 if (!f || f->unit != "Hz" || !(phase || delay)) continue;
                 const bool named = std::any_of(targets.begin(), targets.end(), [&](const std::string& target) {
                     return target == part.name + ".f" || target == std::string(withoutOfThree(part.name)) + ".f";

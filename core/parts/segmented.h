@@ -99,7 +99,7 @@ public:
 
     int gated(int segment, bool on, double sensed) const override {
         const Piece& p = piece(segment);
-        const int next = on                                                   ? p.gateOn
+        const int next = on                                                 ? p.gateOn
                          : p.gateOffIdle >= 0 && std::abs(sensed) <= p.idle ? p.gateOffIdle
                          : p.gateOffReverse >= 0 && sensed < 0              ? p.gateOffReverse
                                                                             : p.gateOff;
@@ -141,7 +141,12 @@ inline ParameterKind onResistance(const char* label = "on-resistance", const cha
             .rung = 2,
             .none = 0};
 }
-inline ParameterKind offResistance() { return parallelLoss("roff", "off-resistance", "R_off"); }
+/// There by default: without it the voltages of blocked parts in series have no unique value.
+inline ParameterKind offResistance() {
+    ParameterKind p = parallelLoss("roff", "off-resistance", "R_off");
+    p.standard = "10M";
+    return p;
+}
 inline ParameterKind kneeVoltage(const char* key, const char* label, const char* symbol, const char* standard) {
     return {.key = key,
             .label = label,

@@ -159,14 +159,17 @@ inline std::vector<ParameterKind> heatParameters(const char* resistance, const c
              .rung = 4}};
 }
 
-/// i = (s / R) ln(1 + exp((v - V) / s)) + G v: a knee at V with a rounded corner of width s, and a leak.
+/// i = (s / R) ln(1 + exp((v - V) / s)) + G v: a knee at V with a rounded corner of width s, and a leak, without which
+/// what lies behind it would be nowhere: it is at least 1 pS.
 class SoftKnee final : public Branch {
 public:
     struct Values {
         double knee, resistance, corner, leak;
     };
     SoftKnee(std::string part, int branch, int from, int to, int nodeCount, const Values& values)
-        : Branch(std::move(part), branch, from, to), current_(nodeCount + branch), values_(values) {}
+        : Branch(std::move(part), branch, from, to), current_(nodeCount + branch), values_(values) {
+        values_.leak = std::max(values_.leak, 1e-12);
+    }
     bool smooth() const override { return true; }
     void stamp(LinearStamp& s, int) const override {
         const int row = s.branchRow(branch_);

@@ -50,7 +50,8 @@ inline Start startOf(const NetworkBuilder& b, std::string_view key, double sign 
     return {sign * b.value(key), b.typed(key)};
 }
 /// The field of a start value of a part's upper rungs.
-inline ParameterKind startValue(const char* key, const char* label, const char* symbol, const char* unit, int rung = 3) {
+inline ParameterKind startValue(const char* key, const char* label, const char* symbol, const char* unit,
+                                int rung = 3) {
     return {.key = key, .label = label, .symbol = symbol, .unit = unit, .standard = "0", .rung = rung, .atStart = true};
 }
 inline ParameterKind startVoltage() { return startValue("v0", "voltage at the start", "v_0", "V"); }

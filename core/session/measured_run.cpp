@@ -42,7 +42,8 @@ public:
         for (const MeasuredData::Column& column : data_->columns)
             if (column.name == quantity)
                 return std::make_unique<Trace>(
-                    std::make_unique<ColumnPoints>(times_, column.values, std::vector<double>{}, column.logic, !column.logic),
+                    std::make_unique<ColumnPoints>(times_, column.values, std::vector<double>{}, column.logic,
+                                                   !column.logic),
                     column.name, column.unit, column.logic);
         return nullptr;
     }

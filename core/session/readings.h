@@ -17,7 +17,7 @@ Result<std::shared_ptr<Trace>> readTrace(const RunRecord& record, const std::str
 /// A part of the time of a record. Instants of a grid are `from`, `from + every`, ... up to `to`.
 struct Extract {
     Tick from = -neverTick, to = neverTick;  ///< cut to what is recorded
-    double every = 0;  ///< s; 0: the stored points, and the values at both ends
+    double every = 0;                        ///< s; 0: the stored points, and the values at both ends
 
     bool whole() const { return from == -neverTick && to == neverTick && every == 0; }
 };

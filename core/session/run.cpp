@@ -183,8 +183,8 @@ Status Run::setStart(const Plan& plan, const RunSettings& settings) {
     // What is asked for with this run is the user's own word; what the project says it may read is not.
     auto text = settings.start.empty() ? project_->folder.read(start, mostBytes)
                                        : readFile(project_->folder.path() / start, mostBytes);
-    auto end = text ? readStates(*text, std::filesystem::path(start).filename().string(), elaboration_.network)
-                    : text.error();
+    auto end =
+        text ? readStates(*text, std::filesystem::path(start).filename().string(), elaboration_.network) : text.error();
     if (!end) {
         Error error = end.error();
         error.field = "start";
@@ -201,7 +201,8 @@ void Run::execute(const CancelToken& cancel) {
     } catch (const std::bad_alloc&) {
         keepMemoryReserve();
         summary_ = {};
-        summary_.error = Error{ErrorCode::resource, "there is no memory left for this run: store less, or end it earlier"};
+        summary_.error =
+            Error{ErrorCode::resource, "there is no memory left for this run: store less, or end it earlier"};
         summary_.engine = std::string(engine_->name());
         summary_.reached = store_->reached();
     }
@@ -343,7 +344,8 @@ Status exportRun(const RunRecord& run, std::string_view format, const std::files
 
 std::vector<std::filesystem::path> filesOfExport(const std::filesystem::path& path) {
     std::vector<std::filesystem::path> files{path};
-    if (lowerCase(path.extension().string()) == ".cfg") files.push_back(std::filesystem::path(path).replace_extension(".dat"));
+    if (lowerCase(path.extension().string()) == ".cfg")
+        files.push_back(std::filesystem::path(path).replace_extension(".dat"));
     return files;
 }
 

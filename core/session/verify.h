@@ -8,8 +8,8 @@ namespace hedgerow {
 struct Verification {
     struct Difference {
         std::string quantity, unit;
-        double largest;   ///< difference at any stored point or event
-        double relative;  ///< to the largest magnitude of the quantity, or to a millionth of the largest of its unit
+        double largest;      ///< difference at any stored point or event
+        double relative;     ///< to the largest magnitude of the quantity, or to a millionth of the largest of its unit
         double between = 0;  ///< difference in the middle of a stored line, relative to the swing of the quantity
     };
     std::vector<Difference> differences;  ///< the largest relative ones first

@@ -18,7 +18,39 @@ constexpr double pi = std::numbers::pi;
 struct Piece {
     double start, length;  ///< s
     double a, b, c, d;
+    double bend0 = 0, bend1 = 0, bend2 = 0;  ///< what a curve through the points has beyond that, in powers of s
 };
+
+constexpr double leftOut = 0.01;  ///< by stored lines, of the swing
+
+/// How a curve through the points next to it bends away from the line that begins at point i: B in -B s (1 - s) over the
+/// whole line. Points lie on the curve, so that lines between them cut all bends alike, which no mean over a period
+/// evens out. From second divided differences to the left and to the right, the smaller one where they agree in sign:
+/// nothing where the slope breaks, as between two points of one instant, and nothing above `most`, which is more than
+/// stored lines leave out: a corner. F. B. Hildebrand, Introduction to Numerical Analysis, 2nd ed., 2.5.
+double bendOf(const Trace& trace, std::size_t i, double most) {
+    const Tick t0 = trace.time(i), t1 = trace.time(i + 1);
+    const double length = static_cast<double>(t1 - t0), slope = (trace.value(i + 1) - trace.value(i)) / length;
+    std::optional<double> left, right;
+    if (i > 0 && trace.time(i - 1) < t0) {
+        const double before = static_cast<double>(t0 - trace.time(i - 1));
+        left = (slope - (trace.value(i) - trace.value(i - 1)) / before) / (length + before);
+    }
+    if (i + 2 < trace.size() && trace.time(i + 2) > t1) {
+        const double after = static_cast<double>(trace.time(i + 2) - t1);
+        right = ((trace.value(i + 2) - trace.value(i + 1)) / after - slope) / (length + after);
+    }
+    if (!left && !right) return 0;
+    const double one = left.value_or(*right), other = right.value_or(*left);
+    if (one * other <= 0) return 0;
+    // Of two that agree the mean; a much larger one is not of this curve.
+    const double smaller = std::abs(one) < std::abs(other) ? one : other;
+    const double bend = std::abs(one + other) / 2 < 2 * std::abs(smaller) ? (one + other) / 2 : smaller;
+    const double ofProduct =
+        (trace.first(i + 1) - trace.first(i)) * (trace.second(i + 1) - trace.second(i)) / (length * length);
+    const double whole = (bend - ofProduct) * length * length;
+    return std::abs(whole) < most ? whole : 0;
+}
 
 /// Until it is cancelled.
 template <class Visit>
@@ -26,6 +58,14 @@ void forEachPiece(const Trace& trace, Tick from, Tick to, const CancelToken& can
     constexpr std::size_t between = 1024;  // looks at the token
     if (trace.size() < 2) return;
     std::size_t i = trace.firstAtOrAfter(from + 1);
+    double mostBend = 0;
+    if (!trace.holds() && !trace.samples()) {
+        const std::size_t end = std::min(trace.size(), trace.firstAtOrAfter(to) + 1), begin = i > 0 ? i - 1 : 0;
+        if (begin < end) {
+            const auto [low, high] = trace.range(begin, end);
+            mostBend = 4 * leftOut * (high - low);  // it is 4 times the distance in the middle
+        }
+    }
     for (i = i > 0 ? i - 1 : 0; i + 1 < trace.size() && trace.time(i) < to; ++i) {
         if (i % between == 0 && cancel.cancelled()) return;
         const Tick t0 = trace.time(i), t1 = trace.time(i + 1);
@@ -35,8 +75,16 @@ void forEachPiece(const Trace& trace, Tick from, Tick to, const CancelToken& can
         const double p = static_cast<double>(start - t0) / whole, q = static_cast<double>(stop - t0) / whole;
         const double f0 = trace.first(i), f1 = trace.holds() ? f0 : trace.first(i + 1);
         const double g0 = trace.second(i), g1 = trace.holds() ? g0 : trace.second(i + 1);
-        visit(Piece{toSeconds(start - from), toSeconds(stop - start), f0 + p * (f1 - f0), (q - p) * (f1 - f0),
-                    g0 + p * (g1 - g0), (q - p) * (g1 - g0)});
+        const double bend = -bendOf(trace, i, mostBend);
+        visit(Piece{.start = toSeconds(start - from),
+                    .length = toSeconds(stop - start),
+                    .a = f0 + p * (f1 - f0),
+                    .b = (q - p) * (f1 - f0),
+                    .c = g0 + p * (g1 - g0),
+                    .d = (q - p) * (g1 - g0),
+                    .bend0 = bend * p * (1 - p),
+                    .bend1 = bend * (q - p) * (1 - 2 * p),
+                    .bend2 = -bend * (q - p) * (q - p)});
     }
 }
 
@@ -65,7 +113,8 @@ std::vector<Complex> fourierLines(const Trace& trace, Tick from, Tick to, double
                                   const CancelToken& cancel, std::size_t first = 0) {
     std::vector<Complex> sums(count);
     forEachPiece(trace, from, to, cancel, [&](const Piece& piece) {
-        const double k0 = piece.a * piece.c, k1 = piece.a * piece.d + piece.b * piece.c, k2 = piece.b * piece.d;
+        const double k0 = piece.a * piece.c + piece.bend0, k1 = piece.a * piece.d + piece.b * piece.c + piece.bend1,
+                     k2 = piece.b * piece.d + piece.bend2;
         const double w = 2 * pi * step;
         const Complex turnStart = std::polar(1.0, -w * piece.start), turnLength = std::polar(1.0, -w * piece.length);
         Complex start, along;
@@ -108,8 +157,8 @@ std::optional<Samples> samplesIn(const Trace& trace, Tick from, Tick to) {
     return found;
 }
 
-/// The discrete transform of the last samples, a whole number of which makes `periods` of a frequency, at k times a step
-/// for k = 0 to `count` - 1; nothing where no whole number does.
+/// The discrete transform of the last samples, a whole number of which makes `periods` of a frequency, at k times a
+/// step for k = 0 to `count` - 1; nothing where no whole number does.
 std::optional<std::vector<Complex>> sampledLines(const Trace& trace, const Samples& samples, double frequency,
                                                  long long periods, double step, std::size_t count,
                                                  const CancelToken& cancel) {
@@ -140,7 +189,8 @@ double droop(double frequency, double step) {
     return x == 0 ? 1.0 : std::pow(std::sin(x) / x, 2);
 }
 
-/// Components at k times a step of whole periods of a frequency, k = 0 to `count` - 1. @param most  of periods, 0 for all
+/// Components at k times a step of whole periods of a frequency, k = 0 to `count` - 1. @param most  of periods, 0 for
+/// all
 std::optional<std::vector<Complex>> periodicLines(const Trace& trace, Tick from, Tick to, double frequency, int most,
                                                   double step, std::size_t count, const CancelToken& cancel);
 
@@ -162,8 +212,8 @@ std::optional<std::vector<Complex>> periodicLines(const Trace& trace, Tick from,
     if (trace.size() < 2 || !(frequency > 0)) return {};
     const auto samples = samplesIn(trace, from, to);
     if (samples) {
-        const auto fit = static_cast<long long>(
-            std::floor((static_cast<double>(samples->count) + 0.5) * samples->step * frequency));
+        const auto fit =
+            static_cast<long long>(std::floor((static_cast<double>(samples->count) + 0.5) * samples->step * frequency));
         const long long periods = most > 0 ? (fit >= most ? most : 0) : fit;
         if (periods < 1) return {};
         if (auto lines = sampledLines(trace, *samples, frequency, periods, step, count, cancel)) return lines;
@@ -216,7 +266,8 @@ double Harmonics::distortion(int last) const {
 std::optional<Harmonics> harmonics(const Trace& trace, Tick from, Tick to, double fundamental, int orders,
                                    const CancelToken& cancel) {
     if (orders < 1) return {};
-    const auto all = periodicLines(trace, from, to, fundamental, 0, fundamental, static_cast<std::size_t>(orders) + 1, cancel);
+    const auto all =
+        periodicLines(trace, from, to, fundamental, 0, fundamental, static_cast<std::size_t>(orders) + 1, cancel);
     if (!all || cancel.cancelled()) return {};
     Harmonics result{fundamental, all->front().real(), {}};
     result.peaks.assign(all->begin() + 1, all->end());
@@ -275,7 +326,9 @@ std::optional<Spectrum> spectrum(const Trace& trace, Tick from, Tick to, Spectru
     const double length = toSeconds(to - from), interval = length / static_cast<double>(count);
     forEachPiece(trace, from, to, cancel, [&](const Piece& p) {
         const auto integral = [&](double s) {
-            return p.length * s * (p.a * p.c + s * ((p.a * p.d + p.b * p.c) / 2 + s * p.b * p.d / 3));
+            return p.length * s *
+                   (p.a * p.c + p.bend0 +
+                    s * ((p.a * p.d + p.b * p.c + p.bend1) / 2 + s * (p.b * p.d + p.bend2) / 3));
         };
         const double end = p.start + p.length;
         auto k = std::min(count - 1, static_cast<std::size_t>(p.start / interval));

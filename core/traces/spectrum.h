@@ -13,8 +13,8 @@
 namespace hedgerow {
 
 /// 2/T times the integral of x(t) exp(-j 2 pi f t) over the window, t counted from its start; half of that, the mean,
-/// at f = 0. Over whole periods its magnitude is the peak value of the component. The lines are integrated exactly:
-/// there is no sampling and no aliasing. Where the trace is made of equidistant samples (Trace::samples) the droop of
+/// at f = 0. Over whole periods its magnitude is the peak value of the component. What is integrated is exact, without
+/// sampling and aliasing: the stored lines, bent as the points next to them say where they belong to one curve. Where the trace is made of equidistant samples (Trace::samples) the droop of
 /// the lines between them is undone.
 std::complex<double> fourier(const Trace& trace, Tick from, Tick to, double frequency);
 
@@ -39,10 +39,10 @@ struct GroupedHarmonics {
     std::vector<double> groups;     ///< [k]: rms of harmonic group of order k + 1
     std::vector<double> subgroups;  ///< [k]: rms of the harmonic subgroup of order k + 1
     std::vector<double>
-        interharmonics;             ///< [k]: rms of the interharmonic centred subgroup between order k + 1 and k + 2
+        interharmonics;  ///< [k]: rms of the interharmonic centred subgroup between order k + 1 and k + 2
     std::vector<double> interharmonicGroups;  ///< [k]: rms of the whole interharmonic group there (annex A)
-    double groupDistortion = 0;     ///< THDG: of groups 2 to `orders` over the first
-    double subgroupDistortion = 0;  ///< THDS
+    double groupDistortion = 0;               ///< THDG: of groups 2 to `orders` over the first
+    double subgroupDistortion = 0;            ///< THDS
 };
 /// Over the last ten (fundamental below 55 Hz) or twelve periods in the window; nothing when fewer fit.
 std::optional<GroupedHarmonics> groupedHarmonics(const Trace& trace, Tick from, Tick to, double fundamental,

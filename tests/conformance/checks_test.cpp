@@ -96,7 +96,7 @@ TEST(Checks, LoopOfStiffVoltages) {
     EXPECT_TRUE(says(check(c), "V1, V2 and V3 form a loop of fixed voltages"));
     Circuit lossy;
     lossy.add("dc-voltage", "V1", {"in", "0"})
-        .add("dc-voltage", "V2", {"in", "0"}, {}, 2)
+        .add("dc-voltage", "V2", {"in", "0"}, {{"ri", "10m"}}, 2)
         .add("resistor", "R1", {"in", "0"});
     EXPECT_TRUE(check(lossy).empty()) << "an internal resistance breaks the loop";
 }

@@ -125,40 +125,50 @@ TEST_P(EveryPart, SavesAndLoads) {
     EXPECT_EQ(loaded->project, project);
 }
 
-// On every rung, in a plain surrounding, the part runs and offers finite quantities; what goes in is stored or burnt.
+/// In a plain surrounding the part runs and offers finite quantities, and the currents at its net add up.
+void runsInPlainSurrounding(const PartKind& kind, const RungKind& rung, bool withoutWhatCanBeLeftOut) {
+    Circuit c;
+    c.add("sine-voltage", "VX", {"a", "0"}, {{"peak", "10"}, {"f", "1k"}})
+        .add("resistor", "RX", {"a", "out"}, {{"r", "2"}})
+        .add("resistor", "RY", {"out", "0"}, {{"r", "3"}})
+        .add("task", "T1", {})
+        .add("modulator", "MX", {"", "g", ""}, {{"f", "5k"}});
+    std::vector<std::string> nets;
+    int power = 0;
+    for (const PinKind& pin : kind.pins)
+        nets.push_back(pin.sort == PinSort::signalIn    ? "g"
+                       : pin.sort == PinSort::signalOut ? "out" + std::to_string(nets.size())
+                       : power++ == 0                   ? (kind.pins.size() == 1 ? "0" : "out")
+                                                        : "x" + std::to_string(power));
+    // Every further power pin has a way of its own to the reference, so that no stiff source is shorted.
+    for (int pin = 2; pin <= power; ++pin)
+        c.add("resistor", "RZ" + std::to_string(pin), {"x" + std::to_string(pin), "0"}, {{"r", "0.1"}});
+    c.add(kind.id, "X", nets, {}, rung.rung).plan("3m");
+    if (withoutWhatCanBeLeftOut)
+        for (const ParameterKind& p : kind.parameters)
+            if (p.none) c.set("X", p.key, std::string(noneWord));
+    const auto r = run(c);
+    ASSERT_TRUE(r);
+    ASSERT_EQ(r->summary().end, RunEnd::finished) << kind.id << " rung " << rung.rung << ": " << r->summary().brief();
+    for (const std::string& name : r->quantityNames()) {
+        const auto trace = r->trace(name);
+        for (std::size_t i = 0; i < trace->size(); i += 7) ASSERT_TRUE(std::isfinite(trace->value(i))) << name;
+    }
+    // Current law at net out, at every stored point.
+    const auto in = r->trace("RX.i"), out = r->trace("RY.i"), through = r->trace("X.i");
+    for (std::size_t i = 0; through && i < in->size(); ++i)
+        ASSERT_NEAR(in->value(i), out->value(i) + through->value(i), 1e-9);
+}
+
+// On every rung; also without what can be left out of it: losses, inductances of leads.
 TEST_P(EveryPart, RunsOnEveryRung) {
     if (kind().group == "Modules") return;  // their pins stand on no main sheet
     if (isWire()) return;
-    for (const RungKind& rung : kind().rungs) {
-        Circuit c;
-        c.add("sine-voltage", "VX", {"a", "0"}, {{"peak", "10"}, {"f", "1k"}})
-            .add("resistor", "RX", {"a", "out"}, {{"r", "2"}})
-            .add("resistor", "RY", {"out", "0"}, {{"r", "3"}})
-            .add("task", "T1", {})
-            .add("modulator", "MX", {"", "g", ""}, {{"f", "5k"}});
-        std::vector<std::string> nets;
-        int power = 0;
-        for (const PinKind& pin : kind().pins)
-            nets.push_back(pin.sort == PinSort::signalIn    ? "g"
-                           : pin.sort == PinSort::signalOut ? "out" + std::to_string(nets.size())
-                           : power++ == 0                   ? (kind().pins.size() == 1 ? "0" : "out")
-                                                            : "x" + std::to_string(power));
-        // Every further power pin has a way of its own to the reference, so that no stiff source is shorted.
-        for (int pin = 2; pin <= power; ++pin)
-            c.add("resistor", "RZ" + std::to_string(pin), {"x" + std::to_string(pin), "0"}, {{"r", "0.1"}});
-        c.add(kind().id, "X", nets, {}, rung.rung).plan("3m");
-        const auto r = run(c);
-        ASSERT_TRUE(r);
-        ASSERT_EQ(r->summary().end, RunEnd::finished) << "rung " << rung.rung << ": " << r->summary().brief();
-        for (const std::string& name : r->quantityNames()) {
-            const auto trace = r->trace(name);
-            for (std::size_t i = 0; i < trace->size(); i += 7) ASSERT_TRUE(std::isfinite(trace->value(i))) << name;
+    for (const RungKind& rung : kind().rungs)
+        for (const bool without : {false, true}) {
+            SCOPED_TRACE(without);
+            runsInPlainSurrounding(kind(), rung, without);
         }
-        // Current law at net out, at every stored point.
-        const auto in = r->trace("RX.i"), out = r->trace("RY.i"), through = r->trace("X.i");
-        for (std::size_t i = 0; through && i < in->size(); ++i)
-            ASSERT_NEAR(in->value(i), out->value(i) + through->value(i), 1e-9);
-    }
 }
 
 // Of every smooth element: what it says its derivatives are, against differences of what it says its flows are.
@@ -304,7 +314,8 @@ INSTANTIATE_TEST_SUITE_P(Library, EveryPart, ::testing::ValuesIn(kinds()), [](co
 TEST(CodePins, AreNamedByTheCode) {
     const PartType& code = *partLibrary().find("code");
     const auto names = [&](const std::string& text) {
-        return code.pinNames([&](std::string_view key) { return key == "code" ? text : std::string(); }, ProjectFolder());
+        return code.pinNames([&](std::string_view key) { return key == "code" ? text : std::string(); },
+                             ProjectFolder());
     };
     const auto all = names(
         "VAR_INPUT Ia, Ib : LREAL := 1.0; on : BOOL; END_VAR VAR hidden : LREAL; END_VAR VAR_OUTPUT peak : LREAL; "
@@ -315,5 +326,6 @@ TEST(CodePins, AreNamedByTheCode) {
     EXPECT_EQ(names("VAR_INPUT x").front(), "x");
     EXPECT_EQ(names("").size(), 8u);
     EXPECT_EQ(names("VAR_INPUT x : LREAL; END_VAR 'never closed"), std::vector<std::string>(8));
-    EXPECT_TRUE(partLibrary().find("gain")->pinNames([](std::string_view) { return std::string(); }, ProjectFolder()).empty());
+    EXPECT_TRUE(
+        partLibrary().find("gain")->pinNames([](std::string_view) { return std::string(); }, ProjectFolder()).empty());
 }

@@ -218,7 +218,8 @@ TEST(Cli, AFailedRunHasItsOwnCode) {
 TEST(Cli, AFullStandardOutputIsUnwritable) {
     for (const std::string& command : {"check " + example, "check --json " + example, "info --json " + example,
                                        "run --quiet --end 20u " + example, "run --quiet --json --end 20u " + example}) {
-        const int status = std::system((std::string(HEDGEROW_CLI) + " " + command + " > /dev/full 2> /dev/null").c_str());
+        const int status =
+            std::system((std::string(HEDGEROW_CLI) + " " + command + " > /dev/full 2> /dev/null").c_str());
         EXPECT_EQ(WEXITSTATUS(status), 6) << command;
     }
 }
@@ -226,10 +227,12 @@ TEST(Cli, AFullStandardOutputIsUnwritable) {
 TEST(Cli, NamesThatAreNoUtf8AreStillJson) {
     TemporaryFolder folder;
     const auto path = (folder.path() / "bad.hedge").string();
-    std::ofstream(path) << "{\"hedgerow\": 1, \"title\": \"\\ud800\", \"sheets\": [{\"parts\": [{\"name\": \"R\xff\xfe\", "
-                           "\"kind\": \"resistor\", \"at\": [0, 0]}]}]}";
+    std::ofstream(path)
+        << "{\"hedgerow\": 1, \"title\": \"\\ud800\", \"sheets\": [{\"parts\": [{\"name\": \"R\xff\xfe\", "
+           "\"kind\": \"resistor\", \"at\": [0, 0]}]}]}";
     const std::string good = (folder.path() / "good.hedge").string();
-    std::ofstream(good) << R"({"hedgerow": 1, "sheets": [{"parts": [{"name": "R1", "kind": "resistor", "at": [0, 0]}]}]})";
+    std::ofstream(good)
+        << R"({"hedgerow": 1, "sheets": [{"parts": [{"name": "R1", "kind": "resistor", "at": [0, 0]}]}]})";
     for (const std::string& command : {"check --json " + path, "info --json " + path, "run --json " + path,
                                        "run --json --set 'x\xff=1' " + good, "run --json --plan '\xff' " + good}) {
         const Outcome o = cli(command);
@@ -274,8 +277,8 @@ TEST(Cli, ARunCanAlwaysBeStopped) {
                    {"net": "k", "at": [832, 0]}, {"net": "k", "at": [1168, 0]}]}],
         "plans": [{"name": "p", "end": "1", "engine": "best", "tolerance": "1e-3"}]})";
     for (const char* engine : {"exact", "fixed", "adaptive"}) {
-        const int status = std::system(("timeout -s TERM -k 5 1 " + std::string(HEDGEROW_CLI) + " run --quiet --engine " +
-                                        engine + " --step 1u " + path + " > /dev/null 2>&1")
+        const int status = std::system(("timeout -s TERM -k 5 1 " + std::string(HEDGEROW_CLI) +
+                                        " run --quiet --engine " + engine + " --step 1u " + path + " > /dev/null 2>&1")
                                            .c_str());
         EXPECT_EQ(WEXITSTATUS(status), 124) << engine << ": it answered the signal and was not killed";
     }
@@ -284,7 +287,8 @@ TEST(Cli, ARunCanAlwaysBeStopped) {
 TEST(Cli, ListsKindsWithKeysDefaultsAndRanges) {
     const Outcome one = cli("kinds diode");
     EXPECT_EQ(one.code, 0);
-    EXPECT_NE(one.output.find("knee voltage: 0.7 V, at least 0, or none, from rung 2 on"), std::string::npos) << one.output;
+    EXPECT_NE(one.output.find("knee voltage: 0.7 V, at least 0, or none, from rung 2 on"), std::string::npos)
+        << one.output;
     const auto all = nlohmann::json::parse(cli("kinds --json").output);
     ASSERT_GT(all.size(), 50u);
     for (const auto& kind : all) {
@@ -311,8 +315,10 @@ TEST(Cli, MeasuresAWindowByATolerance) {
 
 TEST(Cli, MeasuresExpressionsPeriodsAndHarmonics) {
     const TemporaryFolder folder;
-    const std::string text = (folder.path() / "rectifier.txt").string(), made = (folder.path() / "rectifier.hedge").string();
-    std::ofstream(text) << "V1 sine-voltage in 0 peak 10 f 50\nD1 diode in out\nR1 resistor out 0 r 5\nGND1 reference 0\n";
+    const std::string text = (folder.path() / "rectifier.txt").string(),
+                      made = (folder.path() / "rectifier.hedge").string();
+    std::ofstream(text)
+        << "V1 sine-voltage in 0 peak 10 f 50\nD1 diode in out\nR1 resistor out 0 r 5\nGND1 reference 0\n";
     ASSERT_EQ(cli("convert " + text + " " + made).code, 0);
     const Outcome o = cli("run --quiet --json " + made +
                           " --end '10 periods of V1' --tolerance 1e-6 --quantity 'R1.v * R1.i' --quantity out.v "
@@ -343,7 +349,8 @@ TEST(Cli, MeasuresExpressionsPeriodsAndHarmonics) {
 TEST(Cli, WritesOnAGridAndReadsMeasuredData) {
     const TemporaryFolder folder;
     const std::string file = (folder.path() / "grid.csv").string();
-    const Outcome o = cli("run --quiet " + example + " --quantity out.v --quantity '2 * out.v' --from 1m --to 2m --every 10u --out " + file);
+    const Outcome o = cli("run --quiet " + example +
+                          " --quantity out.v --quantity '2 * out.v' --from 1m --to 2m --every 10u --out " + file);
     ASSERT_EQ(o.code, 0) << o.output;
     std::ifstream in(file);
     std::string line;

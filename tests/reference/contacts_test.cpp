@@ -8,6 +8,7 @@
 #include "model/event_text.h"
 #include "session/registry.h"
 #include "support/circuit.h"
+#include "traces/spectrum.h"
 
 using namespace hedgerow;
 using namespace hedgerow::test;
@@ -53,7 +54,7 @@ TEST(Contacts, ASceneMovesASwitchWithoutAWire) {
             SCOPED_TRACE(engine + " rung " + std::to_string(rung));
             Circuit c;
             c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "10"}})
-                .add("switch", "S1", {"in", "x", ""}, {{"ron", "none"}}, rung)
+                .add("switch", "S1", {"in", "x", ""}, {{"ron", "none"}, {"roff", "none"}}, rung)
                 .add("diode", "D1", {"0", "x"})
                 .add("resistor", "R1", {"x", "y"}, {{"r", "5"}})
                 .add("inductor", "L1", {"y", "0"}, {{"l", "10m"}})
@@ -243,12 +244,20 @@ TEST(StartValues, ALoopBeginsLocked) {
             c.add("three-phase-voltage", "V1", {"a", "b", "c", "0"}, {{"v", "400"}, {"f", "50"}, {"phase", "130"}})
                 .add("task", "T1", {}, {{"period", "100u"}})
                 .add("pll3", "P1", {"ma", "mb", "mc", "th", "f", "d", "q"},
-                     {{"f", "50"}, {"peak", "326.5986"}, {"gains", gains}, {"kp", "90"}, {"ki", "4k"}, {"error", error},
-                      {"theta0", "40"}, {"d0", "326.5986"}, {"task", "T1"}})
+                     {{"f", "50"},
+                      {"peak", "326.5986"},
+                      {"gains", gains},
+                      {"kp", "90"},
+                      {"ki", "4k"},
+                      {"error", error},
+                      {"theta0", "40"},
+                      {"d0", "326.5986"},
+                      {"task", "T1"}})
                 .plan("100m");
             for (const char* net : {"a", "b", "c"})
                 c.add("resistor", std::string("R") + net, {net, "0"})
-                    .add("probe", std::string("M") + net, {std::string("m") + net}, {{"of", std::string("R") + net + ".v"}});
+                    .add("probe", std::string("M") + net, {std::string("m") + net},
+                         {{"of", std::string("R") + net + ".v"}});
             const auto r = runBy(c, "exact");
             ASSERT_TRUE(r);
             const Measures f = measures(*r, "P1.f", 0, 0.1), q = measures(*r, "P1.q", 0, 0.1);
@@ -265,8 +274,13 @@ TEST(StartValues, GainsOfALoopAreItsOwn) {
     c.add("three-phase-voltage", "V1", {"a", "b", "c", "0"}, {{"v", "400"}, {"f", "50"}, {"phase", "90"}})
         .add("task", "T1", {}, {{"period", "20u"}})
         .add("pll3", "P1", {"ma", "mb", "mc", "th", "f", "d", "q"},
-             {{"f", "50"}, {"gains", "by k_p and k_i"}, {"kp", "100"}, {"ki", "2500"}, {"error", "angle"},
-              {"theta0", "-5.729577951308232"}, {"task", "T1"}})
+             {{"f", "50"},
+              {"gains", "by k_p and k_i"},
+              {"kp", "100"},
+              {"ki", "2500"},
+              {"error", "angle"},
+              {"theta0", "-5.729577951308232"},
+              {"task", "T1"}})
         .plan("100m");
     for (const char* net : {"a", "b", "c"})
         c.add("resistor", std::string("R") + net, {net, "0"})
@@ -351,6 +365,108 @@ TEST(Defaults, AChangingSeriesResistanceLeavesItsQuantityOut) {
     EXPECT_FALSE(r->trace("C1.vc"));
     EXPECT_TRUE(r->trace("C2.vc"));
     EXPECT_TRUE(r->trace("C1.v"));
+}
+
+// A device that blocks 24 V from the start on draws no current through 10 ohm: its capacitances are charged already.
+TEST(StartValues, OfDevicesOnUpperRungs) {
+    struct Device {
+        const char* kind;
+        std::vector<std::string> nets;
+        const char* voltage;
+        const char* gate = nullptr;  ///< the field of the gate voltage at the start
+        const char* off = "0";
+    };
+    const Device devices[] = {{"switch", {"d", "0", "g"}, "24"},
+                              {"mosfet", {"d", "0", "g"}, "24", "vg0"},
+                              {"igbt", {"d", "0", "g"}, "24", "vg0", "-8"},
+                              {"gan-hemt", {"d", "0", "g"}, "24", "vg0", "-2"},
+                              {"diode", {"0", "d"}, "-24"},
+                              {"zener", {"0", "d"}, "-24"},
+                              {"thyristor", {"d", "0", "g"}, "24"}};
+    for (const Device& device : devices)
+        for (const int rung : {3, 4})
+            for (const bool charged : {true, false}) {
+                SCOPED_TRACE(std::string(device.kind) + " rung " + std::to_string(rung));
+                Circuit c;
+                c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "24"}})
+                    .add("resistor", "R1", {"in", "d"}, {{"r", "10"}})
+                    .add("constant", "K1", {"g"}, {{"value", "0"}})
+                    .add(device.kind, "X1", device.nets, {}, rung)
+                    .plan("200n", "1e-3");
+                if (std::string(device.kind) == "zener") c.set("X1", "vz", "40");
+                if (charged) c.set("X1", "v0", device.voltage);
+                if (device.gate) c.set("X1", device.gate, device.off).set("X1", "voff", device.off);
+                const auto r = run(c);
+                ASSERT_TRUE(r);
+                ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
+                const Measures i = measures(*r, "R1.i", 0, 200e-9);
+                if (charged)
+                    EXPECT_LT(std::max(i.max, -i.min), 0.02);
+                else
+                    EXPECT_GT(i.max, 0.2);
+                EXPECT_NEAR(at(*r, "X1.v", 200e-9), std::stod(device.voltage), charged ? 0.2 : 30);
+            }
+}
+
+// Of points over voltage too: what lies at 24 V is the integral of the capacitance up to there.
+TEST(StartValues, OfCapacitancesByPoints) {
+    for (const int rung : {3, 4}) {
+        Circuit c;
+        c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "24"}})
+            .add("resistor", "R1", {"in", "d"}, {{"r", "10"}})
+            .add("constant", "K1", {"g"}, {{"value", "0"}})
+            .add("mosfet", "X1", {"d", "0", "g"},
+                 {{"v0", "24"}, {"cosscurve", "0 2n, 10 600p, 25 300p"}, {"crsscurve", "0 500p, 10 60p, 25 30p"}}, rung)
+            .plan("200n", "1e-3");
+        const auto r = run(c);
+        ASSERT_TRUE(r);
+        ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
+        const Measures i = measures(*r, "R1.i", 0, 200e-9);
+        EXPECT_LT(std::max(i.max, -i.min), 0.02) << rung;
+    }
+}
+
+// A choke that carries 5 A from the start on does so through the package of the transistor, too.
+TEST(StartValues, CurrentsOfPackages) {
+    for (const char* start : {"5", "0"}) {
+        Circuit c;
+        c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "24"}})
+            .add("inductor", "L1", {"in", "d"}, {{"l", "1m"}, {"i0", "5"}})
+            .add("constant", "K1", {"g"}, {{"value", "1"}})
+            .add("mosfet", "X1", {"d", "0", "g"}, {{"i0", start}, {"vg0", "12"}}, 3)
+            .plan("1u");
+        const auto r = prepared(c);
+        ASSERT_TRUE(r);
+        (*r)->execute();
+        ASSERT_EQ((*r)->summary().end, RunEnd::finished) << (*r)->summary().brief();
+        EXPECT_NEAR(at(**r, "X1.i", 0.9e-6), 5.02, 0.05);
+        // Else the current flows through the eddy currents beside the package's inductance first: 5 A on 31 ohm.
+        if (std::string(start) == "5")
+            EXPECT_LT(measures(**r, "X1.v", 0, 1e-6).max, 0.5);
+        else
+            EXPECT_GT(measures(**r, "X1.v", 0, 1e-6).max, 100);
+    }
+}
+
+// Half waves at the default tolerance of the stored lines, on every engine: 1/2, 2/(pi (k^2 - 1)) of their peak.
+TEST(Lines, HarmonicsOfADefaultRunAreRight) {
+    for (const std::string& engine : engines) {
+        SCOPED_TRACE(engine);
+        Circuit c;
+        c.add("sine-voltage", "V1", {"in", "0"}, {{"peak", "10"}, {"f", "50"}})
+            .add("diode", "D1", {"in", "out"})
+            .add("resistor", "R1", {"out", "0"}, {{"r", "5"}})
+            .plan("10 periods of V1", "1e-3");
+        const auto r = runBy(c, engine, "5u");
+        ASSERT_TRUE(r);
+        const auto trace = r->trace("out.v");
+        const auto found = harmonics(*trace, 0, toTicks(0.2), 50, 50);
+        ASSERT_TRUE(found);
+        for (int k = 1; k <= 50; ++k) {
+            const double peak = k == 1 ? 5 : k % 2 == 0 ? 20 / std::numbers::pi / (k * k - 1) : 0;
+            EXPECT_NEAR(found->peak(k), peak, 1e-4 * 5) << k;
+        }
+    }
 }
 
 }  // namespace

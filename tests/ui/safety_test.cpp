@@ -1,4 +1,5 @@
-// What docs/safety.md promises of the window: whatever is clicked, opened or pulled out, it goes on, and no work is lost.
+// What docs/safety.md promises of the window: whatever is clicked, opened or pulled out, it goes on, and no work is
+// lost.
 
 #include <gtest/gtest.h>
 
@@ -20,10 +21,10 @@
 #include "formats/file.h"
 #include "formats/hedge/hedge.h"
 #include "model/edits.h"
+#include "session/library.h"
 #include "session/recovery.h"
 #include "sheet/text_view.h"
 #include "shell/libraries.h"
-#include "session/library.h"
 #include "ui/window.h"
 
 using namespace hedgerow;
@@ -204,9 +205,9 @@ TEST(Safety, AProjectMayBeLeftDuringARun) {
         Window window;
         ASSERT_TRUE(window->open(mine));
         ASSERT_TRUE(window.workspace().apply({"longer", [](Project& p) -> Status {
-                                                 p.plans.front().end = "400m";
-                                                 return {};
-                                             }}));
+                                                  p.plans.front().end = "400m";
+                                                  return {};
+                                              }}));
         window.workspace().startRun();
         ASSERT_TRUE(window.workspace().running());
         window.workspace().compareScenes();
@@ -387,7 +388,8 @@ TEST(Safety, FilesOutsideOfTheFolderAreAskedAboutOnce) {
         ASSERT_TRUE(QTest::qWaitFor([&] { return window.find<QPushButton>("allowOutside") != nullptr; }, 5000));
         EXPECT_TRUE(refused(window)) << "without consent it is missing, with a clear word";
         QTest::mouseClick(window.find<QPushButton>("allowOutside"), Qt::LeftButton);
-        ASSERT_TRUE(QTest::qWaitFor([&] { return window.workspace().outsideFiles().empty() && !refused(window); }, 5000));
+        ASSERT_TRUE(
+            QTest::qWaitFor([&] { return window.workspace().outsideFiles().empty() && !refused(window); }, 5000));
     }
     {
         Window window;

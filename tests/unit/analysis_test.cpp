@@ -286,8 +286,8 @@ TEST(Spectrum, SamplesAreNoLines) {
 TEST(Readings, CutAndPutOnAGrid) {
     auto times = std::make_shared<std::vector<Tick>>(std::vector<Tick>{0, 100, 100, 300, 400});
     const auto make = [&](std::vector<double> first, std::vector<double> second, bool holds) {
-        return std::make_shared<Trace>(std::make_unique<ColumnPoints>(times, std::move(first), std::move(second), holds),
-                                       "x", "V");
+        return std::make_shared<Trace>(
+            std::make_unique<ColumnPoints>(times, std::move(first), std::move(second), holds), "x", "V");
     };
     const std::vector<std::shared_ptr<Trace>> all = {make({0, 10, 20, 40, 40}, {}, false),
                                                      make({0, 10, 20, 40, 40}, {1, 2, 2, 4, 4}, false),

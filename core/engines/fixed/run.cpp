@@ -13,7 +13,7 @@ namespace hedgerow::fixed {
 namespace {
 constexpr double stepShare = 0.01;  ///< of the trace tolerance, to which smooth equations are solved
 constexpr double linearZero = 1e-12, iteratedZero = 1e-9;
-constexpr double moment = 0x1p-40;  ///< s: in it nothing but charges that contradict each other moves
+constexpr double moment = 0x1p-40;       ///< s: in it nothing but charges that contradict each other moves
 constexpr double startTolerance = 1e-3;  ///< of the scale: what parasitics take of a start value is no contradiction
 constexpr double cutPart = 1e-6;         ///< of a winding current: what is left of one that is cut
 constexpr double cutResistance = 3e13;   ///< Ohm: of a way that is none
@@ -138,8 +138,7 @@ bool Run::startsAsGiven() {
 bool Run::currentsHaveWays(Solvers::Solver& solver) {
     std::vector<std::size_t> suspects;
     for (std::size_t i = 0; i < now_.x.size(); ++i)
-        if (network_.states[i].sort == StateSort::windingCurrent &&
-            std::abs(now_.x[i]) > cutPart * scales_.current() &&
+        if (network_.states[i].sort == StateSort::windingCurrent && std::abs(now_.x[i]) > cutPart * scales_.current() &&
             std::abs(middle_.x[i]) <= cutPart * std::abs(now_.x[i]))
             suspects.push_back(i);
     if (suspects.empty()) return true;

@@ -155,10 +155,8 @@ void addLinear(PartLibrary& library, SignalKind kind, MakeLinear make) {
     library.add(std::make_unique<LawPart>(
         kind, [started](const NetworkBuilder& b) { return running(started(b)); }, LawPart::Output::runs,
         [started](const NetworkBuilder& b) -> StepMaker {
-            return [system = started(b), kept = 2 * std::numbers::pi * b.value("keep"),
-                    y0 = b.value("y0")](double period) {
-                return std::make_unique<LinearStep>(system, period, kept, y0);
-            };
+            return [system = started(b), kept = 2 * std::numbers::pi * b.value("keep"), y0 = b.value("y0")](
+                       double period) { return std::make_unique<LinearStep>(system, period, kept, y0); };
         }));
 }
 

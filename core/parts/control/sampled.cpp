@@ -219,8 +219,8 @@ double inOneTurn(double angle) { return angle - turn * std::floor(angle / turn);
 class LockStep final : public SampledStep {
 public:
     struct Setting {
-        double frequency = 50, peak = 1;      ///< Hz, unit of the input
-        double proportional = 0, integral = 0;  ///< rad/s and rad/s² per unit of the error
+        double frequency = 50, peak = 1;         ///< Hz, unit of the input
+        double proportional = 0, integral = 0;   ///< rad/s and rad/s² per unit of the error
         double resonator = std::numbers::sqrt2;  ///< gain of what makes the second component of a single wave
         bool byAngle = false;                    ///< the error is the angle of the vector, not q over the peak
         bool single = false;
@@ -296,15 +296,14 @@ LawPart::MakeStep lock(bool single) {
 
 /// The fields of a loop that locks.
 std::vector<ParameterKind> loopValues(bool single, ParameterKind samples) {
-    std::vector<ParameterKind> values = {
-        recurring(positive("f", "frequency", "f_0", "50", "Hz", true)),
-        positive("peak", "nominal peak", "û", "1", "", true),
-        choiceOf("gains", "gains", {"by f_n and ζ", "by k_p and k_i"}),
-        positive("fn", "natural frequency of the loop", "f_n", "20", "Hz"),
-        positive("damping", "damping of the loop", "ζ", "0.7071"),
-        positive("kp", "proportional gain, rad/s per unit", "k_p", "177.7"),
-        number("ki", "integral gain, rad/s² per unit", "k_i", "15.79k"),
-        choiceOf("error", "error", {"q", "angle"})};
+    std::vector<ParameterKind> values = {recurring(positive("f", "frequency", "f_0", "50", "Hz", true)),
+                                         positive("peak", "nominal peak", "û", "1", "", true),
+                                         choiceOf("gains", "gains", {"by f_n and ζ", "by k_p and k_i"}),
+                                         positive("fn", "natural frequency of the loop", "f_n", "20", "Hz"),
+                                         positive("damping", "damping of the loop", "ζ", "0.7071"),
+                                         positive("kp", "proportional gain, rad/s per unit", "k_p", "177.7"),
+                                         number("ki", "integral gain, rad/s² per unit", "k_i", "15.79k"),
+                                         choiceOf("error", "error", {"q", "angle"})};
     values.at(6).least = 0;
     if (single) values.push_back(positive("kr", "gain of the resonator", "k_r", "1.4142135623730951"));
     values.push_back(atStart(number("theta0", "angle at the start", "θ_0", "0", "deg")));
@@ -435,7 +434,8 @@ void registerSampled(PartLibrary& library) {
              {"u"},
              {"y"},
              square ? "rms" : "mean",
-             {recurring(positive("window", "window", "T_w", "20m", "s", true)), ownCount("window", square ? "256" : "64")},
+             {recurring(positive("window", "window", "T_w", "20m", "s", true)),
+              ownCount("window", square ? "256" : "64")},
              square ? "y = √(1/n Σ u²)" : "y = 1/n Σ u"},
             [square](const NetworkBuilder& b) -> StepMaker {
                 return [square, window = b.value("window")](double period) {

@@ -143,7 +143,8 @@ ParameterKind initialCurrent(const std::string& key, const std::string& label) {
 }
 
 ParameterKind windingCapacitance(const char* key, const char* label, const char* symbol, const char* standard) {
-    return orNone({.key = key, .label = label, .symbol = symbol, .unit = "F", .standard = standard, .least = 0, .rung = 3});
+    return orNone(
+        {.key = key, .label = label, .symbol = symbol, .unit = "F", .standard = standard, .least = 0, .rung = 3});
 }
 std::vector<ParameterKind> windingCapacitances() {
     return {windingCapacitance("cw", "capacitance of each winding", "C_w", "10p"),

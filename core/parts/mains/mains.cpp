@@ -47,7 +47,8 @@ public:
         k.help =
             "The voltage is the RMS value between two lines. Phase a is √(2/3) · V · sin(2π f t + phase); b and c "
             "follow "
-            "a third of a period later each, or the other way round. v, i and p of each phase end in its letter, as does "
+            "a third of a period later each, or the other way round. v, i and p of each phase end in its letter, as "
+            "does "
             "e, its source voltage behind resistance and inductance; i counts into the pin.";
         k.pins = {{"a", {32, -32}}, {"b", {32, 0}}, {"c", {32, 32}}, {"n", {-32, 0}}};
         k.parameters = {{.key = "v",
@@ -108,10 +109,9 @@ public:
             b.addElement(std::make_unique<PhaseElement>(b.partName(), branch, from, to, set));
             b.offerBranch(branch, from, to, pins[k]);
             // e: at the terminals, or behind R and L.
-            const Terms inside = set.inner.state >= 0 ? Terms{{b.nodeCount() + set.inner.emf, 1.0}}
-                                                      : Terms{{from, 1.0},
-                                                              {to, -1.0},
-                                                              {b.nodeCount() + branch, -set.inner.resistance}};
+            const Terms inside = set.inner.state >= 0
+                                     ? Terms{{b.nodeCount() + set.inner.emf, 1.0}}
+                                     : Terms{{from, 1.0}, {to, -1.0}, {b.nodeCount() + branch, -set.inner.resistance}};
             b.offerForm(std::string("e") + pins[k], "V", inside, true);
         }
     }
@@ -157,8 +157,8 @@ private:
     double capacitance_, resistance_;
 };
 
-/// One line of the V-network: 250 uH keep the impedance of the mains out, L decouples the equipment, and a series R and C
-/// close the line before and behind L.
+/// One line of the V-network: 250 uH keep the impedance of the mains out, L decouples the equipment, and a series R and
+/// C close the line before and behind L.
 class MainsNetwork final : public PartType {
 public:
     PartKind kind() const override {
@@ -171,8 +171,10 @@ public:
         k.synonyms = {"amn", "lisn", "v-network"};
         k.summary = "A defined impedance between mains and equipment, with the noise across 50 Ω";
         k.help =
-            "One line of a V-network: 250 µH from the mains, then 50 µH to the equipment; between the two 8 µF and 5 Ω to "
-            "the reference, and from the equipment side 250 nF and the 50 Ω of the receiver with 1 kΩ beside it. vn is the "
+            "One line of a V-network: 250 µH from the mains, then 50 µH to the equipment; between the two 8 µF and 5 Ω "
+            "to "
+            "the reference, and from the equipment side 250 nF and the 50 Ω of the receiver with 1 kΩ beside it. vn is "
+            "the "
             "noise voltage across the receiver. Take one for each line.";
         k.pins = {{"m", {-40, 0}}, {"e", {40, 0}}, {"r", {0, 40}}};
         k.parameters = {value("lm", "inductance to the mains", "L_m", "H", "250u"),
@@ -189,7 +191,8 @@ public:
         start("i0", "line current at the start", "i_0", "A");
         start("vm0", "voltage of C_m at the start", "v_m0", "V");
         start("ve0", "voltage of C_e at the start", "v_e0", "V");
-        k.rungs = {{1, "50 Ω / 50 µH + 5 Ω", "L_m, then L between m and e;  R_m C_m between them and R_e C_e from e to r",
+        k.rungs = {{1, "50 Ω / 50 µH + 5 Ω",
+                    "L_m, then L between m and e;  R_m C_m between them and R_e C_e from e to r",
                     "V-network of CISPR 16-1-2, 9 kHz to 30 MHz", 1.0}};
         k.symbol = {{"M -32 -20 L 32 -20 L 32 28 L -32 28 Z", Stroke::Weight::thin},
                     {"M -40 0 L -18 0"},
@@ -210,8 +213,9 @@ public:
         const double receiver = 1 / (1 / b.value("re") + 1 / b.value("rd"));
         for (const auto& [branch, from, to, key] :
              {std::tuple(feed, m, between, "lm"), std::tuple(line, between, e, "l")})
-            b.addElement(std::make_unique<InductanceElement>(
-                b.partName(), branch, from, to, b.addState(StateSort::windingCurrent, "i0", b.value(key)), b.value(key)));
+            b.addElement(std::make_unique<InductanceElement>(b.partName(), branch, from, to,
+                                                             b.addState(StateSort::windingCurrent, "i0", b.value(key)),
+                                                             b.value(key)));
         b.addElement(std::make_unique<SeriesElement>(b.partName(), mains, between, r,
                                                      b.addState(StateSort::capacitorVoltage, "vm0", b.value("cm")),
                                                      b.value("cm"), b.value("rm")));

@@ -111,7 +111,8 @@ public:
                 .group = "Passives"};
     }
     void elaborate(NetworkBuilder& b) const override {
-        const int a = b.node("a"), end = b.node("b"), from = b.rung() >= 3 ? behindInductance(b, a, b.value("ls"), startOf(b, "i0")) : a;
+        const int a = b.node("a"), end = b.node("b"),
+                  from = b.rung() >= 3 ? behindInductance(b, a, b.value("ls"), startOf(b, "i0")) : a;
         const int branch = b.addBranch();
         if (b.rung() >= 4) {
             const Heat heat = addHeat(b);
@@ -380,13 +381,15 @@ public:
     void elaborate(NetworkBuilder& b) const override {
         const bool lossy = b.rung() >= 2;
         const double series = lossy ? b.value("esr") : 0.0, leakage = lossy ? 1.0 / b.value("rp") : 0.0;
-        const int from = b.rung() >= 3 ? behindInductance(b, b.node("a"), b.value("esl"), startOf(b, "i0")) : b.node("a");
+        const int from =
+            b.rung() >= 3 ? behindInductance(b, b.node("a"), b.value("esl"), startOf(b, "i0")) : b.node("a");
         int branch = 0;
         if (b.rung() >= 4) {
             const double warm = 1 + b.value("tcc") * (b.value("temp") - 25);
             if (const std::string table = b.text("table"); !table.empty()) {
                 const TableCurve curve(*curvePoints(table, "table", "V", "F", b.folder()));
-                branch = addCurvedCapacitor(b, from, b.node("b"), warm * curve.atZero(), curve, series, leakage, startOf(b, "v0"));
+                branch = addCurvedCapacitor(b, from, b.node("b"), warm * curve.atZero(), curve, series, leakage,
+                                            startOf(b, "v0"));
             } else {
                 branch = addCurvedCapacitor(b, from, b.node("b"), warm * b.value("c"), DeratedCharge{b.value("vhalf")},
                                             series, leakage, startOf(b, "v0"));

@@ -137,15 +137,17 @@ public:
         const int branch = b.addBranch();
         if (b.rung() >= 2) {
             if (voltage_)
-                set.inner = innerImpedance(b, b.rung() >= 3 ? b.value("rw") : 0, b.rung() >= 3 ? b.value("lw") : 0, startOf(b, "i0"));
+                set.inner = innerImpedance(b, b.rung() >= 3 ? b.value("rw") : 0, b.rung() >= 3 ? b.value("lw") : 0,
+                                           startOf(b, "i0"));
             else
                 set.conductance = 1 / b.value("ri");
         }
         b.addElement(std::make_unique<SourceElement>(b.partName(), branch, b.node(from), b.node(to), set));
         Terms through = {{b.nodeCount() + branch, 1.0}};
         if (b.rung() >= 3 && b.value("cw") > 0)
-            through.emplace_back(
-                b.nodeCount() + addCapacitor(b, b.node(from), b.node(to), b.value("cw"), b.value("rcw"), 0, startOf(b, "v0")), 1.0);
+            through.emplace_back(b.nodeCount() + addCapacitor(b, b.node(from), b.node(to), b.value("cw"),
+                                                              b.value("rcw"), 0, startOf(b, "v0")),
+                                 1.0);
         b.offerTerminals(b.node(from), b.node(to), through);
     }
 

@@ -231,7 +231,8 @@ public:
             collector = {{n + collectorBranch, 1.0}};
             base = {{n + baseBranch, 1.0}};
             if (b.rung() == 3) {
-                const int toEmitter = addCapacitor(b, outer.base, outer.emitter, b.value("cbe"), 0, 0, startOf(b, "vb0")),
+                const int toEmitter =
+                              addCapacitor(b, outer.base, outer.emitter, b.value("cbe"), 0, 0, startOf(b, "vb0")),
                           toCollector =
                               addCapacitor(b, outer.base, outer.collector, b.value("cbc"), 0, 0, startAtCollector(b));
                 base.insert(base.end(), {{n + toEmitter, 1.0}, {n + toCollector, 1.0}});

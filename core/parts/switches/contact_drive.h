@@ -19,8 +19,10 @@ public:
 
     Status advance(Tick t, std::span<const double> in, std::span<double> out) override {
         const bool wanted = position_ ? *position_ : in[0] > 0.5;
-        if (!begun_) moved_ = neverTick;  // at the start it stands
-        else if (wanted != wanted_) moved_ = wanted && bounce_ > 0 ? t : neverTick;
+        if (!begun_)
+            moved_ = neverTick;  // at the start it stands
+        else if (wanted != wanted_)
+            moved_ = wanted && bounce_ > 0 ? t : neverTick;
         begun_ = true, wanted_ = wanted;
         if (moved_ != neverTick && t >= edge(std::size(rebounds) - 1)) moved_ = neverTick;
         bool closed = wanted_;
@@ -41,7 +43,9 @@ public:
     }
 
 private:
-    Tick edge(std::size_t k) const { return later(moved_, static_cast<Tick>(rebounds[k] * static_cast<double>(bounce_))); }
+    Tick edge(std::size_t k) const {
+        return later(moved_, static_cast<Tick>(rebounds[k] * static_cast<double>(bounce_)));
+    }
 
     std::optional<bool> position_;
     Tick bounce_, moved_ = neverTick;
@@ -75,8 +79,7 @@ inline int contactSignal(NetworkBuilder& b, double bounce) {
     if (wired && b.typed("position"))
         b.refuse("position", "the wire at its gate moves the contact: take the wire away, or this value");
     if (wired && bounce <= 0) return gate;
-    const std::optional<bool> position =
-        wired ? std::nullopt : std::optional(b.choice("position") == "closed");
+    const std::optional<bool> position = wired ? std::nullopt : std::optional(b.choice("position") == "closed");
     const int signal = b.addSignal();
     std::vector<SignalInput> inputs;
     if (wired) inputs.push_back(b.input("g"));

@@ -168,7 +168,8 @@ private:
             b.partName(), branch, from, to, b.nodeCount(), control, heat,
             GradualContact::Values{1 / resistance, std::max(leak, 1e-12), b.value("tc")}));
         const DepletionCharge layer{b.value("phi"), b.value("grading")};
-        const int capacitance = addCurvedCapacitor(b, from, to, b.value("coss"), layer, b.value("ro"), 0, startOf(b, "v0"));
+        const int capacitance =
+            addCurvedCapacitor(b, from, to, b.value("coss"), layer, b.value("ro"), 0, startOf(b, "v0"));
         b.offerTerminals(b.node("a"), to, {{b.nodeCount() + branch, 1.0}, {b.nodeCount() + capacitance, 1.0}});
         b.offerConducting(gate);
         offerRatings(b);
@@ -187,8 +188,9 @@ public:
         k.prefix = "Q";
         k.synonyms = poles_ == 1 ? std::vector<std::string>{"circuit breaker", "relay"}
                                  : std::vector<std::string>{"three-pole breaker", "breaker3"};
-        k.summary = poles_ == 1 ? "A contact that opens at once or at the next zero of its current"
-                                : "Three contacts moved together; each opens at once or at the next zero of its current";
+        k.summary = poles_ == 1
+                        ? "A contact that opens at once or at the next zero of its current"
+                        : "Three contacts moved together; each opens at once or at the next zero of its current";
         k.help =
             "Closes at the edge of its gate. When the gate goes off it opens at once or, as in an alternating-current "
             "circuit, when its current next passes through zero, which is found exactly; while it waits it still "
@@ -229,12 +231,13 @@ public:
             k.symbol.push_back({"O " + at + " -14 2"});
             k.symbol.push_back({"M " + at + " 16 L " + std::to_string(x - 14) + " -11", Stroke::Weight::normal, false,
                                 Stroke::When::blocking});
-            k.symbol.push_back({"M " + at + " 16 L " + at + " -16", Stroke::Weight::heavy, false, Stroke::When::conducting});
+            k.symbol.push_back(
+                {"M " + at + " 16 L " + at + " -16", Stroke::Weight::heavy, false, Stroke::When::conducting});
             k.symbol.push_back(cross(x));
         }
         k.pins.push_back({"g", {-64, 0}, PinSort::signalIn, true});
-        k.symbol.push_back({"M -64 0 L -40 0 M -36 0 L -24 0 M -20 0 L -8 0 M -4 0 L 8 0 M 12 0 L 24 0",
-                            Stroke::Weight::thin});
+        k.symbol.push_back(
+            {"M -64 0 L -40 0 M -36 0 L -24 0 M -20 0 L -8 0 M -4 0 L 8 0 M 12 0 L 24 0", Stroke::Weight::thin});
         k.labelAt = {48, -4};
         return k;
     }

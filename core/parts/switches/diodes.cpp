@@ -49,8 +49,8 @@ std::pair<std::pair<int, double>, std::pair<int, double>> addJunction(NetworkBui
             capacitance = addCurvedCapacitor(b, k, a, curve.atZero(), curve, 0, 0, startOf(b, "v0", -1));
         } else {
             capacitance =
-                addCurvedCapacitor(b, k, a, b.value("cj"), DepletionCharge{b.value("phi"), b.value("grading")}, 0,
-                                   0, startOf(b, "v0", -1));
+                addCurvedCapacitor(b, k, a, b.value("cj"), DepletionCharge{b.value("phi"), b.value("grading")}, 0, 0,
+                                   startOf(b, "v0", -1));
         }
     }
     const int n = b.nodeCount();
@@ -208,7 +208,7 @@ public:
                                   lifetime("30n"),
                                   transit("15n"),
                                   startVoltage(),
-                           {.key = "cj",
+                                  {.key = "cj",
                                    .label = "junction capacitance (at 0 V)",
                                    .symbol = "C_j",
                                    .unit = "F",

@@ -173,7 +173,8 @@ private:
                        : addCapacitor(b, from, to, capacitance, 0, 0, start);
     }
     /// On rung 3 the mean between two points, which holds the same charge.
-    int addPoints(NetworkBuilder& b, int from, int to, const std::vector<TablePoint>& points, const Start& start) const {
+    int addPoints(NetworkBuilder& b, int from, int to, const std::vector<TablePoint>& points,
+                  const Start& start) const {
         if (curved_) return addCurvedCapacitor(b, from, to, points.front().value, TableCurve(points), 0, 0, start);
         std::vector<PiecewiseCapacitor::Stretch> stretches;
         for (std::size_t k = 0; k < points.size(); ++k)

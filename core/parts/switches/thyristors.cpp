@@ -190,9 +190,9 @@ private:
         } else {
             addExponentialDiode(b, inner, k, {b.value("is"), b.value("n"), b.value("ron"), charge});
             const BothWays layers{{b.value("phi"), b.value("grading")}};
-            through.emplace_back(b.nodeCount() + addCurvedCapacitor(b, a, k, b.value("cj"), layers, b.value("rcj"),
-                                                                     0, startOf(b, "v0")),
-                                 1.0);
+            through.emplace_back(
+                b.nodeCount() + addCurvedCapacitor(b, a, k, b.value("cj"), layers, b.value("rcj"), 0, startOf(b, "v0")),
+                1.0);
         }
         b.offerTerminals(a, k, through);
         b.offerConducting(element);
