@@ -480,6 +480,7 @@ void Card::showPlan() {
             return Error{ErrorCode::range, "it must be above 0 and at most " + formatQuantity(longestRunSeconds, "s")};
         return preview(text, *value, "s");
     });
+    fields_.back().edit->setFixedWidth(textWidth);
     const QStringList engineNames{"best", "exact", "adaptive", "fixed"};
     addChoice("engine", "plan.engine", engineNames,
               static_cast<int>(engineNames.indexOf(QString::fromStdString(workspace_.plan().engine))),

@@ -6,6 +6,7 @@
 #include <fmt/format.h>
 
 #include "base/text.h"
+#include "model/modules.h"
 #include "model/periods.h"
 #include "model/quantity.h"
 
@@ -32,6 +33,25 @@ struct Place {
     int part = 0;
     std::string key;
 };
+
+/// The part of a name from outside, "X1.Q1"; nullptr where there is none.
+const Part* findPartFromOutside(const Project& project, std::string_view name) {
+    const Sheet* sheet = &project.sheets.front();
+    for (;;) {
+        const std::size_t dot = name.find('.');
+        const std::string_view first = name.substr(0, dot);
+        const auto found = std::find_if(sheet->parts.begin(), sheet->parts.end(),
+                                        [&](const Part& part) { return part.name == first; });
+        if (found == sheet->parts.end()) return nullptr;
+        if (dot == std::string_view::npos) return &*found;
+        const std::string_view module = moduleOf(found->kind);
+        const auto inside = std::find_if(project.sheets.begin() + 1, project.sheets.end(),
+                                         [&](const Sheet& other) { return other.name == module; });
+        if (module.empty() || inside == project.sheets.end()) return nullptr;
+        sheet = &*inside;
+        name.remove_prefix(dot + 1);
+    }
+}
 
 /// Every typed expression of a project. `module` tells whose parameters its names mean first: a sheet, or nullptr.
 template <class Visit>
@@ -76,7 +96,14 @@ void visitExpressions(Project& project, const Catalogue& catalogue, const Visit&
         for (SceneEvent& event : scene.events) {
             const Place place{"scene " + scene.name, nullptr, 0, {}};
             for (std::string* text : {&event.at, &event.duration}) visitTime(*text, place);
-            for (std::string* text : {&event.angle, &event.target, &event.value}) visit(*text, nullptr, place);
+            visit(event.angle, nullptr, place);
+            // The value of a part has a dot in its name, and may be a word.
+            const std::size_t dot = event.target.rfind('.');
+            if (dot == std::string::npos) visit(event.target, nullptr, place);
+            const Part* const part = dot == std::string::npos ? nullptr : findPartFromOutside(project, event.target.substr(0, dot));
+            const PartKind* const kind = part ? catalogue.find(part->kind) : nullptr;
+            const ParameterKind* const value = kind ? kind->findParameter(event.target.substr(dot + 1)) : nullptr;
+            if (!value || (!value->text && value->choices.empty())) visit(event.value, nullptr, place);
         }
 }
 

@@ -224,6 +224,30 @@ TEST_F(Arrange, FindsPartsAndNets) {
 }
 
 // IEC 60063: 47 is followed by 51 in E24 and by 47.5 in E96.
+// Words that a scene moves contacts by, and parts whose periods it counts, are no parameters; they follow their parts.
+TEST(References, TimesInPeriodsAndContacts) {
+    Project project;
+    for (const auto& [name, kind] : {std::pair{"V1", "sine-voltage"}, {"Q1", "breaker"}, {"V10", "sine-voltage"}}) {
+        Part part;
+        part.id = project.newId(), part.name = name, part.kind = kind;
+        project.sheet().parts.push_back(part);
+    }
+    SceneEvent closes;
+    closes.at = "n periods of V1 + 2 periods of V10 + late", closes.target = "Q1.position", closes.value = "closed";
+    project.scenes.front().events = {closes};
+    project.plans.front().end = "8 periods of V1";
+    EXPECT_EQ(undefinedParameters(project, catalogue()), (std::vector<std::string>{"n", "late"}));
+    renameInExpressions(project, catalogue(), "n", "count");
+    renameThing(project, "V1", "Vmains", false);
+    renameThing(project, "Q1", "K1", false);
+    const SceneEvent& now = project.scenes.front().events.front();
+    EXPECT_EQ(now.at, "count periods of Vmains + 2 periods of V10 + late");
+    EXPECT_EQ(now.target, "K1.position");
+    EXPECT_EQ(project.plans.front().end, "8 periods of Vmains");
+    renameThing(project, "Vmains", "Q", true);  // a net of this name is none of its business
+    EXPECT_EQ(project.plans.front().end, "8 periods of Vmains");
+}
+
 TEST(Expressions, ValuesStepAlongThePreferredOnes) {
     EXPECT_EQ(steppedValue("47u", 1), "51u");
     EXPECT_EQ(steppedValue("47u", -1), "43u");
