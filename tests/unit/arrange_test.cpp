@@ -225,7 +225,7 @@ TEST_F(Arrange, FindsPartsAndNets) {
 
 // IEC 60063: 47 is followed by 51 in E24 and by 47.5 in E96.
 // Words that a scene moves contacts by, and parts whose periods it counts, are no parameters; they follow their parts.
-TEST(References, TimesInPeriodsAndContacts) {
+TEST_F(Arrange, TimesInPeriodsAndContacts) {
     Project project;
     for (const auto& [name, kind] : {std::pair{"V1", "sine-voltage"}, {"Q1", "breaker"}, {"V10", "sine-voltage"}}) {
         Part part;

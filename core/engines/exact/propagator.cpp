@@ -18,11 +18,32 @@ constexpr Tick longestTop = Tick{1} << 50;   ///< about 60 ms
 constexpr Tick intervalGrain = 64;  ///< lengths are cached in multiples of this, the rest is a tiny Taylor step
 constexpr Tick shortestCached = Tick{1} << 12;
 constexpr std::size_t mostIntervals = 256;
-constexpr int mostModes = 100;            ///< that are computed one by one
+constexpr std::size_t mostModes = 160;    ///< of states that hang together, that are computed one by one
 constexpr int smallSize = 12;             ///< up to this size a ladder costs next to nothing
 constexpr double mostTaylorSteps = 40.0;  ///< of unit norm in one advance, else a ladder is built where it pays
 constexpr int mostLadder = 1000;          ///< size from which on no ladder is built: it takes minutes and gigabytes
 constexpr double mostWork = 3e7;          ///< multiplications in one advance then, so that a run can be stopped
+
+/// The states of a square matrix in groups between which it has nothing but zeros.
+std::vector<std::vector<int>> hangingTogether(const Eigen::MatrixXd& matrix) {
+    const auto n = static_cast<std::size_t>(matrix.rows());
+    std::vector<std::vector<int>> groups;
+    std::vector<char> taken(n, 0);
+    for (std::size_t first = 0; first < n; ++first) {
+        if (std::exchange(taken[first], 1)) continue;
+        std::vector<int> group{static_cast<int>(first)};
+        for (std::size_t k = 0; k < group.size(); ++k)
+            for (std::size_t other = 0; other < n; ++other) {
+                const auto row = static_cast<Eigen::Index>(group[k]), column = static_cast<Eigen::Index>(other);
+                if (taken[other] || (matrix(row, column) == 0 && matrix(column, row) == 0)) continue;
+                taken[other] = 1;
+                group.push_back(static_cast<int>(other));
+            }
+        std::sort(group.begin(), group.end());
+        groups.push_back(std::move(group));
+    }
+    return groups;
+}
 
 /// Order after which a Taylor series at norm * h = 2e-3 (1) has lost all significance for the number type.
 template <class Real>
@@ -108,11 +129,18 @@ template <class Real>
 const std::vector<std::complex<double>>& Propagator<Real>::modes() {
     if (modes_) return *modes_;
     modes_.emplace();
-    if (frame_.states == 0 || frame_.states > mostModes) return *modes_;
+    if (frame_.states == 0) return *modes_;
     const Eigen::MatrixXd scaled = inEnergy();
     if (!scaled.allFinite()) return *modes_;
-    const Eigen::EigenSolver<Eigen::MatrixXd> solver(scaled, false);
-    if (solver.info() == Eigen::Success) modes_->assign(solver.eigenvalues().begin(), solver.eigenvalues().end());
+    // States that do not act on each other, as those of converters at one stiff source, are taken apart.
+    const std::vector<std::vector<int>> groups = hangingTogether(scaled);
+    for (const std::vector<int>& group : groups)
+        if (group.size() > mostModes) return *modes_;
+    for (const std::vector<int>& group : groups) {
+        const Eigen::EigenSolver<Eigen::MatrixXd> solver(scaled(group, group), false);
+        if (solver.info() != Eigen::Success) return modes_->clear(), *modes_;
+        modes_->insert(modes_->end(), solver.eigenvalues().begin(), solver.eigenvalues().end());
+    }
     return *modes_;
 }
 
@@ -124,7 +152,7 @@ Tick Propagator<Real>::topStep(Tick wanted) {
         double fastest = 0.0;
         for (const auto& source : frame_.network.sources) fastest = std::max(fastest, source->angularFrequency());
         if (nx > 0) {
-            if (nx > mostModes) fastest = std::max(fastest, fastestBound(inEnergy()));
+            if (modes().empty()) fastest = std::max(fastest, fastestBound(inEnergy()));
             for (const std::complex<double> mode : modes())  // those that are lightly damped
                 if (std::abs(mode.imag()) > 0.2 * std::abs(mode.real())) fastest = std::max(fastest, std::abs(mode));
         }
