@@ -221,44 +221,79 @@ void Runs::keep(const RunPointer& entry) {
     });
 }
 
-bool Runs::load(RunEntry& entry) {
-    if (entry.run) return true;
-    if (!ledger_) return false;
-    auto loaded = ledger_->load(entry.about);
-    if (!loaded) {
-        emit said(QString::fromStdString(loaded.error().message), true);
-        return false;
-    }
-    entry.run = *loaded;
-    return true;
+void Runs::readBeside(std::function<Loaded()> read, std::function<void(const Loaded& found)> then) {
+    struct Reading {
+        std::promise<Loaded> promise;
+        std::shared_future<Loaded> found = promise.get_future().share();
+        bool taken = false;
+    };
+    auto reading = std::make_shared<Reading>();
+    const auto take = [this, reading, then = std::move(then), generation = generation_] {
+        if (!std::exchange(reading->taken, true) && generation == generation_) then(reading->found.get());
+    };
+    finishers_.start([this, reading, read = std::move(read), take] {
+        try {
+            reading->promise.set_value(read());
+        } catch (const std::bad_alloc&) {
+            reading->promise.set_value(Error{ErrorCode::resource, "there is no memory left to read this run"});
+        }
+        QMetaObject::invokeMethod(this, take);
+    });
+    if (reading->found.wait_for(std::chrono::milliseconds(patience)) == std::future_status::ready) take();
 }
 
-void Runs::show(RunPointer entry) {
-    if (entry && !load(*entry)) return;
+/// Calls `then` when the run of an entry is there.
+void Runs::load(const RunPointer& entry, std::function<void()> then) {
+    if (entry->run) return then();
+    if (!ledger_) return;
+    readBeside([ledger = ledger_, about = entry->about]() -> Loaded { return ledger->load(about); },
+               [this, entry, then = std::move(then)](const Loaded& found) {
+                   if (!found) return (void)told(found.error());
+                   if (!entry->run) entry->run = *found;
+                   then();
+               });
+}
+
+void Runs::show(const RunPointer& entry) {
+    wanted_ = entry;
+    if (!entry) return showLoaded(entry);
+    load(entry, [this, entry] {
+        const bool listed = std::find(runs_.begin(), runs_.end(), entry) != runs_.end();
+        if (wanted_.lock() == entry && listed) showLoaded(entry);
+    });
+}
+
+void Runs::showLoaded(const RunPointer& entry) {
     if (shown_ && shown_ != entry && !shown_->pinned) {
         shown_->traces.clear();
         if (!shown_->live && shown_->measuredFrom.isEmpty()) shown_->run.reset();  // it can be read again
     }
-    shown_ = std::move(entry);
+    shown_ = entry;
     emit changed();
 }
 
 bool Runs::addMeasured(const QString& path) {
-    auto read = openMeasured(path.toStdString());
-    if (!read) return told(read.error());
-    auto entry = std::make_shared<RunEntry>();
-    entry->number = ++lastNumber_;
-    entry->measuredFrom = path;
-    entry->run = *read;
-    entry->about.plan = "measured";
-    entry->about.name = (*read)->plan();
-    entry->about.points = static_cast<std::int64_t>((*read)->points());
-    entry->pinned = true;
-    // Behind a run that is on its way: that is always the first.
-    runs_.insert(runs_.begin() + (running() ? 1 : 0), entry);
-    if (!shown_) return show(entry), true;
-    emit changed();
-    return true;
+    auto good = std::make_shared<bool>(true);
+    readBeside([path]() -> Loaded { return openMeasured(path.toStdString()); },
+               [this, path, good](const Loaded& read) {
+                   if (!read) {
+                       *good = false;
+                       return (void)told(read.error());
+                   }
+                   auto entry = std::make_shared<RunEntry>();
+                   entry->number = ++lastNumber_;
+                   entry->measuredFrom = path;
+                   entry->run = *read;
+                   entry->about.plan = "measured";
+                   entry->about.name = (*read)->plan();
+                   entry->about.points = static_cast<std::int64_t>((*read)->points());
+                   entry->pinned = true;
+                   // Behind a run that is on its way: that is always the first.
+                   runs_.insert(runs_.begin() + (running() ? 1 : 0), entry);
+                   if (!shown_) return show(entry);
+                   emit changed();
+               });
+    return *good;
 }
 
 void Runs::setTiming(const RunPointer& entry, double offset, double scale) {
@@ -280,9 +315,14 @@ RunPointer Runs::measured() const {
 }
 
 void Runs::pin(const RunPointer& entry, bool pinned) {
-    if (pinned && !load(*entry)) return;
-    entry->pinned = pinned;
-    emit changed();
+    const auto set = [this, entry, pinned] {
+        entry->pinned = pinned;
+        emit changed();
+    };
+    if (pinned)
+        load(entry, set);
+    else
+        set();
 }
 
 std::vector<RunPointer> Runs::beside() const {

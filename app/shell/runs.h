@@ -67,8 +67,11 @@ public:
     void keepIn(const Result<std::shared_ptr<Ledger>>& ledger);
     bool keepsIn(const std::filesystem::path& folder) const { return ledger_ && ledger_->folder() == folder; }
 
-    void show(RunPointer entry);
-    /// Reads measured data and pins them beside the shown run. @return whether it could be read
+    /// Where a kept run takes its time to be read, the window does not wait: it is shown when it is there, unless
+    /// another one is asked for meanwhile. The same holds for pin().
+    void show(const RunPointer& entry);
+    /// Reads measured data and pins them beside the shown run, later where that takes long. @return false where it is
+    /// known already that they cannot be read
     bool addMeasured(const QString& path);
     /// Measured data that are shown, or else the first that are pinned; nullptr when there are none.
     RunPointer measured() const;
@@ -105,7 +108,11 @@ private:
     void noteEnd();
     void take(const Result<std::shared_ptr<Ledger>>& ledger);
     bool catchUp(int milliseconds);
-    bool load(RunEntry& entry);
+    using Loaded = Result<std::shared_ptr<RunRecord>>;
+    /// Reads beside the window; `then` is called in it, within a moment or later, unless the project was left.
+    void readBeside(std::function<Loaded()> read, std::function<void(const Loaded& found)> then);
+    void load(const RunPointer& entry, std::function<void()> then);
+    void showLoaded(const RunPointer& entry);
     void keep(const RunPointer& entry);
     void listKept();
     Result<std::shared_ptr<Trace>> expression(RunEntry& entry, const std::string& text);
@@ -115,6 +122,7 @@ private:
     ParameterLookup parameters_;
     std::vector<RunPointer> runs_;
     RunPointer shown_;
+    std::weak_ptr<RunEntry> wanted_;  ///< the one that was asked for last
     std::shared_ptr<Ledger> ledger_;
     std::int64_t lastNumber_ = 0;
     QTimer pollTimer_;
