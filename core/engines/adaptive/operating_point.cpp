@@ -36,8 +36,11 @@ bool polish(Stepper& stepper, const Scales& scales, Instant& at) {
     constexpr int stepsEach = 4;
     Instant next = at;
     for (double length = longest; length > shortest; length /= 10) {
-        for (int k = 0; k < stepsEach; ++k)
-            if (stepper.euler(next, 0, length) != Outcome::good) return false;
+        for (int k = 0; k < stepsEach; ++k) {
+            Instant trial = next;
+            if (stepper.euler(trial, 0, length) != Outcome::good) break;  // a shorter one may be solved
+            next = std::move(trial);
+        }
         if (!rests(stepper, scales, next)) continue;
         at = std::move(next);
         return true;
