@@ -527,7 +527,7 @@ void Card::showPlan() {
         if (std::filesystem::is_regular_file(folder.path() / text, failed)) return QString("the end of another run");
         return Error{ErrorCode::name, "it is 'given', 'operating point', or a file with the end of another run"};
     });
-    addChoice("contradictions at the start", "plan.evenOut", {"refused", "evened out"},
+    addChoice("inconsistent start values", "plan.evenOut", {"are refused", "are evened out"},
               workspace_.plan().evenOut ? 1 : 0,
               [change](int chosen) { change([&](Plan& plan) { plan.evenOut = chosen == 1; }); });
     addQuiet(

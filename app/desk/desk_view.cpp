@@ -57,7 +57,7 @@ DeskView::DeskView(Workspace& workspace, QWidget* parent) : QWidget(parent), wor
     connect(back, &QPushButton::clicked, this, &DeskView::left);
     fit_ = new QPushButton("Fit to the figures", this);
     fit_->setObjectName("deskFit");
-    fit_->setToolTip("values that make the device meet what is typed under 'to meet', of all jigs");
+    fit_->setToolTip("values that make the device meet what is typed under 'data sheet', in all jigs");
     connect(fit_, &QPushButton::clicked, this, &DeskView::fit);
     lineCount_ = new QSpinBox(this);
     lineCount_->setObjectName("deskLineCount");
@@ -380,7 +380,7 @@ void DeskView::fillFigures() {
     const Colours& p = colours();
     figures_->clear();
     figures_->setRowCount(static_cast<int>(result_.figures.size()));
-    figures_->setHorizontalHeaderLabels({"", "rung 1", "rung 2", "rung 3", "rung 4", "to meet", "apart"});
+    figures_->setHorizontalHeaderLabels({"", "rung 1", "rung 2", "rung 3", "rung 4", "data sheet", "deviation"});
     for (int row = 0; row < figures_->rowCount(); ++row) {
         const JigFigure& figure = result_.figures[static_cast<std::size_t>(row)];
         for (int column = 0; column < figures_->columnCount(); ++column) setCell(*figures_, row, column, "", p.ink);

@@ -131,7 +131,7 @@ QString generalHelp() {
         {"drag or click a mark in the row of events", "moves the event, brings its line up on the card"},
         {"Ctrl+Shift+E", "the control code of the selected part beside the sheet"},
         {"Ctrl+Shift+M",
-         "the model desk: the selected device in the standard jigs, on all its rungs at once, beside figures to meet; "
+         "the model desk: the selected device in the standard jigs, on all its rungs at once, beside those of its data sheet; "
          "a "
          "diode's curve becomes straight lines for rung 2 there"},
         {"Ctrl+1, Ctrl+2, Ctrl+3", "parts, quantities, runs in the shelf"},

@@ -53,7 +53,7 @@ public:
         if (given->empty())
             return Error{
                 ErrorCode::range,
-                fmt::format("{} has no figures to meet yet: type them beside those of the rungs", device_.name),
+                fmt::format("{} has no data-sheet figures yet: type them beside those of the rungs", device_.name),
                 device_.name,
                 {},
                 "sheet"};

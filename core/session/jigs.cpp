@@ -387,9 +387,9 @@ const std::vector<std::pair<Jig, std::function<Status(const Trial&)>>>& allJigs(
         {{"reverse conduction", "the same in reverse, gate off", 1}, [](const Trial& t) { return conduction(t, -1); }},
         {{"capacitance", "between its ends, off, over the voltage", 3}, capacitance},
         {{"gate charge", "gate voltage over the charge that turns it on under load", 3}, gateCharge},
-        {{"turning on", "taking the current over from another of its kind", 1},
+        {{"turning on", "turn-on under an inductive load that another device of this kind clamps", 1},
          [](const Trial& t) { return switching(t, true); }},
-        {{"turning off", "giving the current back to another of its kind", 1},
+        {{"turning off", "turn-off of an inductive load into another device of this kind", 1},
          [](const Trial& t) { return switching(t, false); }},
         {{"recovery", "turned off at a slope of current, as a diode", 3}, recovery}};
     return all;

@@ -194,7 +194,7 @@ SignalKind regulatorKind(bool derivative) {
     for (const ParameterKind& limit : limits("0", "1")) kind.parameters.push_back(limit);
     kind.parameters.push_back(number("y0", "integral at the start", "y_0", "0"));
     kind.parameters.push_back(positive("tt", "tracking time while off", "T_t", "100u", "s"));
-    kind.parameters.push_back(positive("alarm", "say so after this time at a limit", "t_alarm", "2m", "s"));
+    kind.parameters.push_back(positive("alarm", "alarm after this time at a limit", "t_alarm", "2m", "s"));
     kind.equations = derivative ? "y = clamp(k_p e + x + k_d (e − f)/T_f), x' = k_i e within the limits, T_f f' = e − f"
                                 : "y = clamp(k_p e + x), x' = k_i e within the limits";
     kind.source = "K. J. Åström, T. Hägglund, Advanced PID Control, 2006, ch. 3";

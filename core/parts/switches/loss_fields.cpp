@@ -22,7 +22,7 @@ std::vector<ParameterKind> lossParameters(LossSort sort) {
     if (recovers(sort))
         all.push_back(text("err", turnsOff(sort) ? "recovery energy of the diode" : "recovery energy", "E_rr"));
     all.push_back(text("zth", "thermal impedance", "Z_th"));
-    ParameterKind ladder = text("ladder", "its pairs are", "");
+    ParameterKind ladder = text("ladder", "thermal impedance given as", "");
     ladder.text = false;
     ladder.choices = {"K/W and s", "K/W and J/K"};
     ladder.standard = ladder.choices.front();
@@ -60,7 +60,7 @@ ParameterKind estimatedKeys() {
 
 ParameterKind sheetFigures() {
     return {.key = "sheet",
-            .label = "figures to meet, 'Eon 120u, Qrr 300n'",
+            .label = "data-sheet figures, 'Eon 120u, Qrr 300n'",
             .symbol = "",
             .unit = "",
             .standard = "",
