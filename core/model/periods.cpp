@@ -49,7 +49,7 @@ std::vector<TimePiece> timePieces(const std::string& text) {
     static const std::regex words(R"(\s+periods?\s+of\s+([A-Za-z_][A-Za-z0-9_.]*)(\s*[+-])?)");
     std::vector<TimePiece> pieces;
     auto at = text.cbegin();
-    if (text.size() <= longest)
+    if (text.size() <= longest && text.find("period") != std::string::npos)
         for (std::sregex_iterator it(text.begin(), text.end(), words), none; it != none; ++it) {
             pieces.push_back({std::string(at, (*it)[0].first), (*it)[0], (*it)[1]});
             at = (*it)[0].second;

@@ -414,6 +414,39 @@ TEST(Scenes, AGateMayTurnAtTheInstantOfAnEvent) {
     }
 }
 
+// A current that follows an exponential of a sine has no state whose error would tell the steps: its stored lines keep to
+// what the plan says all the same. (Of the first microseconds, before the trace has swung, a line may be 5 times off.)
+TEST(AdaptiveTraces, CurvesBetweenStepsKeepToTheTolerance) {
+    for (const double tolerance : {1e-4, 1e-5, 1e-6}) {
+        SCOPED_TRACE(tolerance);
+        Circuit c;
+        c.add("sine-voltage", "V1", {"in", "0"}, {{"peak", "0.1"}, {"f", "100"}, {"offset", "0.1"}})
+            .add("current-by-formula", "G1", {"out", "0", "in", "0", "", "", "", ""}, {{"formula", "1u*(exp(x/0.026)-1)"}}, 4)
+            .add("resistor", "R1", {"out", "0"}, {{"r", "1k"}})
+            .plan("50m", std::to_string(tolerance * 1e6) + "u");
+        const auto r = run(c);
+        ASSERT_TRUE(r);
+        ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
+        const auto trace = r->trace("R1.v");
+        const auto law = [](double t) { return 1e-3 * (std::exp((0.1 + 0.1 * std::sin(turn * 100 * t)) / 0.026) - 1); };
+        const double swing = law(2.5e-3) - law(7.5e-3), sign = trace->at(toTicks(2.5e-3)).value() > 0 ? 1 : -1;
+        int beyond = 0, all = 0;
+        double worst = 0;
+        for (std::size_t i = 1; i < trace->size(); ++i)
+            for (const double part : {0.0, 0.25, 0.5, 0.75}) {
+                const double t0 = toSeconds(trace->time(i - 1)), t = t0 + part * (toSeconds(trace->time(i)) - t0);
+                const double line = trace->value(i - 1) + part * (trace->value(i) - trace->value(i - 1));
+                const double error = std::abs(sign * line - law(t)) / swing;
+                ASSERT_TRUE(std::isfinite(error));
+                if (t > 30e-6) worst = std::max(worst, error);
+                beyond += error > 1.3 * tolerance;
+                ++all;
+            }
+        EXPECT_LT(worst, 3.5 * tolerance);
+        EXPECT_LT(beyond, all / 50);
+    }
+}
+
 // A step-up stage behind a transistor that only leaks has a rest at every supply: 30 uA through the package's inductance
 // is found as well as 0.5 A in the load.
 TEST(OperatingPoint, LeaksAreAtRestToo) {
