@@ -21,6 +21,7 @@
 #include "card/task_chart.h"
 #include "card/trace_page.h"
 #include "model/edits.h"
+#include "model/event_text.h"
 #include "session/jigs.h"
 #include "session/registry.h"
 #include "session/rung_prices.h"
@@ -209,6 +210,12 @@ QString Card::preview(const std::string& typed, double value, const std::string&
 void Card::addValue(const Part& part, const ParameterKind& parameter) {
     const int id = part.id;
     const std::string key = parameter.key;
+    // A wire at the gate moves a contact, and its own position does not count.
+    const PartKind* const kind = workspace_.catalogue().find(part.kind);
+    if (const int gate = kind ? kind->findPin("g") : -1; key == positionKey && gate >= 0)
+        if (workspace_.nets().netOfPin.contains({id, gate}) && workspace_.nets().of({id, gate}).pins.size() > 1 &&
+            !part.values.find(key))
+            return;
     const auto write = [this, id, key](const std::string& text) {
         (void)workspace_.apply(edits::setValue({id}, key, text));
     };
@@ -247,7 +254,7 @@ void Card::addValue(const Part& part, const ParameterKind& parameter) {
             if (error.message.starts_with(prefix)) error.message = error.message.substr(prefix.size());
             return error;
         }
-        return preview(text, *value, unit);
+        return trimmed(text) == noneWord ? QString() : preview(text, *value, unit);
     };
     const std::vector<std::string> estimated = words(estimatedOf(part));
     const bool guess = std::find(estimated.begin(), estimated.end(), key) != estimated.end();

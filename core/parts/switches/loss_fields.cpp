@@ -22,7 +22,7 @@ std::vector<ParameterKind> lossParameters(LossSort sort) {
     if (recovers(sort))
         all.push_back(text("err", turnsOff(sort) ? "recovery energy of the diode" : "recovery energy", "E_rr"));
     all.push_back(text("zth", "thermal impedance", "Z_th"));
-    ParameterKind ladder = text("ladder", "thermal impedance given as", "");
+    ParameterKind ladder = text("ladder", "thermal pairs", "");
     ladder.text = false;
     ladder.choices = {"K/W and s", "K/W and J/K"};
     ladder.standard = ladder.choices.front();
