@@ -1,6 +1,8 @@
 #include "model/periods.h"
 
-#include <regex>
+#include <algorithm>
+#include <cctype>
+#include <string_view>
 #include <vector>
 
 #include <fmt/format.h>
@@ -44,17 +46,67 @@ Result<double> periodOf(const std::string& part, const Project& project, const C
     return none("has no frequency: its periods cannot be counted");
 }
 
+namespace {
+
+constexpr std::string_view blanks = " \t\n\r";
+
+/// Reads on in a text.
+class Reader {
+public:
+    Reader(std::string_view text, std::size_t at) : text_(text), at_(at) {}
+    std::size_t at() const { return at_; }
+    /// @return whether there was one
+    bool blank() {
+        const std::size_t from = at_;
+        at_ = std::min(text_.find_first_not_of(blanks, at_), text_.size());
+        return at_ > from;
+    }
+    bool word(std::string_view expected) {
+        if (text_.substr(at_).substr(0, expected.size()) != expected) return false;
+        at_ += expected.size();
+        return true;
+    }
+    /// A name with dots; "" where none begins.
+    std::string_view name() {
+        const auto letter = [](char c) { return std::isalpha(static_cast<unsigned char>(c)) || c == '_'; };
+        const std::size_t from = at_;
+        if (at_ < text_.size() && letter(text_[at_]))
+            while (at_ < text_.size() && (letter(text_[at_]) || std::isdigit(static_cast<unsigned char>(text_[at_])) ||
+                                          text_[at_] == '.'))
+                ++at_;
+        return text_.substr(from, at_ - from);
+    }
+
+private:
+    std::string_view text_;
+    std::size_t at_;
+};
+
+}  // namespace
+
 std::vector<TimePiece> timePieces(const std::string& text) {
     constexpr std::size_t longest = 1000;  // that is searched for words
-    static const std::regex words(R"(\s+periods?\s+of\s+([A-Za-z_][A-Za-z0-9_.]*)(\s*[+-])?)");
     std::vector<TimePiece> pieces;
-    auto at = text.cbegin();
-    if (text.size() <= longest && text.find("period") != std::string::npos)
-        for (std::sregex_iterator it(text.begin(), text.end(), words), none; it != none; ++it) {
-            pieces.push_back({std::string(at, (*it)[0].first), (*it)[0], (*it)[1]});
-            at = (*it)[0].second;
-        }
-    if (at != text.cend() || pieces.empty()) pieces.push_back({std::string(at, text.cend()), ""});
+    std::size_t begin = 0;  // of the expression
+    for (std::size_t found = 0; text.size() <= longest && (found = text.find("period", found)) != std::string::npos;) {
+        Reader reader(text, found);
+        std::size_t start = found;  // of the blanks before it
+        while (start > begin && blanks.find(text[start - 1]) != std::string_view::npos) --start;
+        const std::size_t before = found;
+        (void)reader.word("period");
+        (void)reader.word("s");
+        found = reader.at();
+        if (start == before || !reader.blank() || !reader.word("of") || !reader.blank()) continue;
+        const std::string_view part = reader.name();
+        if (part.empty()) continue;
+        found = reader.at();
+        Reader sign = reader;
+        (void)sign.blank();
+        if (sign.word("+") || sign.word("-")) found = sign.at();
+        pieces.push_back({text.substr(begin, start - begin), text.substr(start, found - start), std::string(part)});
+        begin = found;
+    }
+    if (begin < text.size() || pieces.empty()) pieces.push_back({text.substr(begin), ""});
     return pieces;
 }
 
