@@ -415,7 +415,8 @@ TEST(Scenes, AGateMayTurnAtTheInstantOfAnEvent) {
 }
 
 // A current that follows an exponential of a sine has no state whose error would tell the steps: its stored lines keep to
-// what the plan says all the same. (Of the first microseconds, before the trace has swung, a line may be 5 times off.)
+// what the plan says within a factor of 4, nearly all of them within 1.3. (Of the first microseconds, before the trace has
+// swung, a line may be 5 times off.)
 TEST(AdaptiveTraces, CurvesBetweenStepsKeepToTheTolerance) {
     for (const double tolerance : {1e-4, 1e-5, 1e-6}) {
         SCOPED_TRACE(tolerance);
@@ -442,7 +443,7 @@ TEST(AdaptiveTraces, CurvesBetweenStepsKeepToTheTolerance) {
                 beyond += error > 1.3 * tolerance;
                 ++all;
             }
-        EXPECT_LT(worst, 3.5 * tolerance);
+        EXPECT_LT(worst, 4 * tolerance);
         EXPECT_LT(beyond, all / 50);
     }
 }
