@@ -148,7 +148,7 @@ std::optional<Samples> samplesIn(const Trace& trace, Tick from, Tick to) {
     found.count = end - found.first;
     const Tick start = trace.time(found.first);
     const double step = static_cast<double>(trace.time(end - 1) - start) / static_cast<double>(found.count - 1);
-    found.step = toSeconds(static_cast<Tick>(std::llround(step * 1e6))) * 1e-6;
+    found.step = toSeconds(trace.time(end - 1) - start) / static_cast<double>(found.count - 1);
     // Times that were written with few digits are off by little.
     const double most = std::max(2.0, 0.02 * step);
     for (std::size_t k = 0; k < found.count; ++k)
