@@ -5,6 +5,7 @@
 #include <QFileInfo>
 
 #include "base/file.h"
+#include "base/machine.h"
 
 #include "formats/hedge/hedge.h"
 #include "model/edits.h"
@@ -230,8 +231,14 @@ Status Workspace::open(const QString& path) {
     late_ = false;
     opening_.start([this, path, before = history_.shared()](const CancelToken&) -> std::function<void()> {
         const std::string stamp = fileStamp(path.toStdString());
-        auto loaded = std::make_shared<Result<LoadedProject>>(loadHedge(path.toStdString()));
-        if (*loaded) (*loaded)->project.folder.allow(AllowedFiles::ofUser().of(path.toStdString()));
+        auto loaded = std::make_shared<Result<LoadedProject>>(
+            Error{ErrorCode::resource, path.toStdString() + " cannot be read: there is no memory left"});
+        try {
+            *loaded = loadHedge(path.toStdString());
+            if (*loaded) (*loaded)->project.folder.allow(AllowedFiles::ofUser().of(path.toStdString()));
+        } catch (const std::bad_alloc&) {
+            keepMemoryReserve();
+        }
         return [this, path, before, stamp, loaded] {
             openingPath_.clear();
             if (history_.shared() != before && history_.modified())
@@ -416,13 +423,18 @@ void Workspace::start(std::shared_ptr<const Project> project, const std::string&
     preparing_.start([this, project = std::move(project), scene, name, plan = plan().name, folder,
                       open](const CancelToken&) -> std::function<void()> {
         auto made = std::make_shared<Prepared>();
-        made->problems = checkProject(*project, partLibrary());
-        if (made->problems.empty()) {
-            auto run = Run::prepare(project, {.scene = scene, .plan = plan});
-            if (run)
-                made->run = *run;
-            else
-                made->problems = {run.error()};
+        try {
+            made->problems = checkProject(*project, partLibrary());
+            if (made->problems.empty()) {
+                auto run = Run::prepare(project, {.scene = scene, .plan = plan});
+                if (run)
+                    made->run = *run;
+                else
+                    made->problems = {run.error()};
+            }
+        } catch (const std::bad_alloc&) {
+            keepMemoryReserve();
+            made->problems = {Error{ErrorCode::resource, "there is no memory left to prepare this run"}};
         }
         if (made->run && open) made->ledger = openLedger(folder);
         return [this, made, name] { startPrepared(*made, name); };
