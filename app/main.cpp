@@ -8,9 +8,9 @@
 #include <QIcon>
 
 #include "base/machine.h"
-#include "session/version.h"
-#include "shell/main_window.h"
-#include "shell/pictures.h"
+#include "base/version.h"
+#include "window/main_window.h"
+#include "window/pictures.h"
 #include "style/theme.h"
 
 using namespace hedgerow;

@@ -13,7 +13,7 @@
 #include "engines/adaptive/adaptive_engine.h"
 #include "formats/hedge/hedge.h"
 #include "network/elaborate.h"
-#include "session/registry.h"
+#include "runs/registry.h"
 #include "support/test_set.h"
 #include "traces/trace_store.h"
 
@@ -36,7 +36,7 @@ Outcome byEngine(const Network& network, double end, double tolerance) {
     request.end = toTicks(end);
     request.traceTolerance = tolerance;
     const RunSummary summary = AdaptiveEngine().run(network, request, store, CancelToken());
-    return {summary.standing.states, summary.second("total"), static_cast<long>(summary.counter("steps")),
+    return {summary.snapshot.values(), summary.second("total"), static_cast<long>(summary.counter("steps")),
             summary.end == RunEnd::finished, static_cast<long>(summary.counter("stored points"))};
 }
 

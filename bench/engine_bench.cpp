@@ -7,7 +7,7 @@
 #include <benchmark/benchmark.h>
 
 #include "formats/hedge/hedge.h"
-#include "session/run.h"
+#include "runs/run.h"
 
 using namespace hedgerow;
 

@@ -17,7 +17,7 @@
 #include "circuits.h"
 #include "dae_solver.h"
 #include "network/elaborate.h"
-#include "session/registry.h"
+#include "runs/registry.h"
 #include "stiff_solver.h"
 
 using namespace hedgerow;

@@ -11,9 +11,9 @@
 #include "model/edits.h"
 #include "model/router.h"
 #include "network/elaborate.h"
-#include "session/registry.h"
+#include "runs/registry.h"
 #include "sheet/sheet_painter.h"
-#include "shell/workspace.h"
+#include "base/workspace.h"
 #include "style/theme.h"
 
 using namespace hedgerow;

@@ -13,9 +13,9 @@
 #include <QApplication>
 
 #include "formats/hedge/hedge.h"
-#include "session/ledger.h"
-#include "session/run.h"
-#include "shell/main_window.h"
+#include "ledger/ledger.h"
+#include "runs/run.h"
+#include "window/main_window.h"
 #include "timeline/timeline_view.h"
 #include "timeline/trace_plottable.h"
 

@@ -8,7 +8,7 @@
 #include "engines/adaptive/adaptive_engine.h"
 #include "formats/hedge/hedge.h"
 #include "network/elaborate.h"
-#include "session/registry.h"
+#include "runs/registry.h"
 #include "traces/trace_store.h"
 
 using namespace hedgerow;
@@ -42,7 +42,7 @@ Outcome solve(const Network& network, const adaptive::Tableau& method, double to
         const RunSummary summary = AdaptiveEngine(method).run(network, request, store, cancel);
         if (summary.end != RunEnd::finished) std::printf("  %s\n", summary.brief().c_str());
         best.seconds = std::min(best.seconds, summary.second("total"));
-        best.states = summary.standing.states;
+        best.states = summary.snapshot.values();
         if (tolerance < 1e-6) break;
     }
     return best;

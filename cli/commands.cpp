@@ -11,23 +11,23 @@
 #include <spdlog/spdlog.h>
 #include <nlohmann/json.hpp>
 
+#include "analysis/losses.h"
+#include "analysis/observations.h"
 #include "base/text.h"
+#include "desk/card_import.h"
+#include "files/outside_files.h"
 #include "formats/file.h"
 #include "formats/hedge/hedge.h"
+#include "ledger/measured_run.h"
 #include "model/event_text.h"
 #include "model/modules.h"
 #include "model/values.h"
 #include "network/advice.h"
 #include "network/scene.h"
-#include "session/card_import.h"
-#include "session/losses.h"
-#include "session/measured_run.h"
-#include "session/observations.h"
-#include "session/outside_files.h"
-#include "session/registry.h"
-#include "session/run.h"
-#include "session/state_file.h"
-#include "session/verify.h"
+#include "runs/registry.h"
+#include "runs/run.h"
+#include "runs/state_file.h"
+#include "runs/verify.h"
 
 namespace hedgerow::cli {
 
@@ -159,6 +159,42 @@ void print(const LossRow& row) {
     fmt::print("\n");
 }
 
+/// Writes the file for the states at the end, if there is one. @return an exit code
+int keepEnd(const Run& run, const RunOptions& options) {
+    if (options.keep.empty()) return success;
+    if (auto status = writeStates(options.keep, run.summary().snapshot); !status) {
+        spdlog::error("{}", status.error().text());
+        return unwritable;
+    }
+    if (!options.json) fmt::print("  kept the end in {}\n", options.keep);
+    return success;
+}
+
+/// Of a run that stores nothing. @return an exit code
+int runMeasured(Run& run, const RunOptions& options, const Reading& reading) {
+    const std::vector<std::string> names = shownQuantities(run, options);
+    const auto measures =
+        run.executeMeasured(names, std::max<Tick>(0, reading.extract.from), reading.extract.to, run.cancelToken());
+    if (!measures) {
+        spdlog::error("--measures-only: {}; expressions need stored points", measures.error().message);
+        return usage;
+    }
+    Json json = toJson(run.summary());
+    if (!options.json) fmt::print("{}", run.summary().full());
+    for (std::size_t i = 0; i < names.size(); ++i) {
+        const auto& m = (*measures)[i];
+        json["measures"][names[i]] =
+            m ? Json{{"min", m->min}, {"mean", m->mean}, {"max", m->max}, {"rms", m->rms}} : Json(nullptr);
+        if (options.json || !m) continue;
+        const std::string unit = run.elaboration().network.findQuantity(names[i])->unit;
+        const auto shown = [&](double value) { return formatQuantity(value, unit, 6); };
+        fmt::print("  {:<23} min {}, mean {}, max {}, rms {}\n", names[i], shown(m->min), shown(m->mean), shown(m->max),
+                   shown(m->rms));
+    }
+    if (options.json) printJson(json);
+    return success;
+}
+
 /// @param verification  nullptr when the run was not checked
 void report(const Run& run, const RunOptions& options, const Reading& reading, const Verification* verification) {
     const RunSummary& summary = run.summary();
@@ -197,7 +233,8 @@ int check(const std::string& path, bool json, bool allowOutside) {
     const FlatProject flat = flattened(*project, partLibrary().catalogue());
     if (errors.empty()) {
         for (const Scene& scene : project->scenes)
-            if (const auto planned = stretchesOf(scene, *project, partLibrary(), toTicks(longestRunSeconds)); !planned)
+            if (const auto planned = sceneIntervals(scene, *project, partLibrary(), toTicks(longestRunSeconds));
+                !planned)
                 errors.push_back(planned.error());
         cautions = advise(flat.project, partLibrary(), flat.nets, ParameterTable(flat.project.parameters));
     }
@@ -406,6 +443,11 @@ int run(const RunOptions& options) {
         }
     for (const std::string& file : options.read.outputs)
         if (formatOf(file).empty()) return usage;
+    if (options.measuresOnly && (!options.read.outputs.empty() || options.verify || !options.losses.empty() ||
+                                 !options.read.fundamental.empty())) {
+        spdlog::error("--measures-only stores no points: --out, --verify, --losses and --harmonics need them");
+        return usage;
+    }
     auto project = load(options.project, options.json, options.allowOutside);
     if (!project) return unreadable;
     if (!options.tolerance.empty()) {
@@ -447,6 +489,15 @@ int run(const RunOptions& options) {
     std::signal(SIGTERM, interrupt);
     std::atomic<bool> over = false;
     std::thread watcher([&] { watch(theRun, over, options.quiet); });
+    if (options.measuresOnly) {
+        const int code = runMeasured(theRun, options, *readingOf(options.read, theRun));
+        over = true;
+        watcher.join();
+        if (code != success) return code;
+        if (const int kept = keepEnd(theRun, options); kept != success) return kept;
+        const RunEnd end = theRun.summary().end;
+        return end == RunEnd::finished ? success : end == RunEnd::failed ? runFailed : stopped;
+    }
     theRun.execute();
     std::optional<Result<Verification>> verification;
     if (options.verify && theRun.summary().end == RunEnd::finished) verification = verify(theRun, theRun.cancelToken());
@@ -461,14 +512,7 @@ int run(const RunOptions& options) {
     } else if (const int code = writeFiles(theRun, options.read, *reading, options.json); code != success) {
         return code;
     }
-    if (!options.keep.empty()) {
-        const RunSummary& summary = theRun.summary();
-        if (auto status = writeStates(options.keep, theRun.elaboration().network, summary.standing); !status) {
-            spdlog::error("{}", status.error().text());
-            return unwritable;
-        }
-        if (!options.json) fmt::print("  kept the end in {}\n", options.keep);
-    }
+    if (const int code = keepEnd(theRun, options); code != success) return code;
     switch (theRun.summary().end) {
         case RunEnd::finished:
             if (!verification) return success;

@@ -37,6 +37,7 @@ struct RunOptions {
     std::string losses;         ///< time before the end over which losses of switches are told; "" for none
     bool allowOutside = false;  ///< files outside of the project's folder are read too
     bool evenOut = false, verify = false, roundEdges = false;
+    bool measuresOnly = false;  ///< no point is stored
     std::vector<std::string> sets;  ///< NAME=VALUE
     bool json = false, quiet = false;
 };

@@ -14,7 +14,7 @@
 #include "formats/hedge/hedge.h"
 #include "model/nets.h"
 #include "model/text_form.h"
-#include "session/registry.h"
+#include "runs/registry.h"
 
 namespace hedgerow::cli {
 

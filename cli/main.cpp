@@ -10,8 +10,8 @@
 
 #include "base/machine.h"
 #include "commands.h"
-#include "session/straight_lines.h"
-#include "session/version.h"
+#include "desk/straight_lines.h"
+#include "base/version.h"
 
 using namespace hedgerow::cli;
 
@@ -93,6 +93,8 @@ int main(int argc, char** argv) {
                         "instead of the plan's: given, 'operating point', or a file that --keep wrote");
     running->add_flag("--even-out", options.evenOut, "even out start values that contradict each other");
     running->add_option("--keep", options.keep, "a file for the states at the end, to start another run from");
+    running->add_flag("--measures-only", options.measuresOnly,
+                      "store no points: measure the quantities while the run goes on, however long it is");
     running->add_flag("--verify", options.verify,
                       "solve again in long double, by finer steps and without shortcuts, and compare");
     running->add_option("--losses", options.losses,

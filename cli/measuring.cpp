@@ -11,8 +11,8 @@
 #include "base/text.h"
 #include "commands.h"
 #include "model/periods.h"
-#include "session/registry.h"
-#include "session/run.h"
+#include "runs/registry.h"
+#include "runs/run.h"
 #include "traces/spectrum.h"
 
 namespace hedgerow::cli {

@@ -7,7 +7,7 @@
 
 #include <nlohmann/json.hpp>
 
-#include "session/readings.h"
+#include "runs/readings.h"
 
 namespace hedgerow::cli {
 

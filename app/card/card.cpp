@@ -22,9 +22,9 @@
 #include "card/trace_page.h"
 #include "model/edits.h"
 #include "model/event_text.h"
-#include "session/jigs.h"
-#include "session/registry.h"
-#include "session/rung_prices.h"
+#include "desk/jigs.h"
+#include "runs/registry.h"
+#include "runs/rung_prices.h"
 #include "style/step_value.h"
 #include "style/theme.h"
 

@@ -7,8 +7,8 @@
 
 #include <QScrollArea>
 
-#include "shell/background.h"
-#include "shell/workspace.h"
+#include "base/background.h"
+#include "base/workspace.h"
 
 class QLabel;
 class QLineEdit;

@@ -10,7 +10,7 @@
 #include "model/edits.h"
 #include "model/event_text.h"
 #include "network/scene.h"
-#include "session/registry.h"
+#include "runs/registry.h"
 #include "style/theme.h"
 
 namespace hedgerow::app {
@@ -19,7 +19,7 @@ namespace hedgerow::app {
 Result<QString> Card::judgeEvent(const std::string& text) const {
     auto event = readEventText(text);
     if (!event) return event.error();
-    const auto timed = stretchesOf({"", "", {*event}}, workspace_.project(), partLibrary(), toTicks(longestRunSeconds));
+    const auto timed = sceneIntervals({"", "", {*event}}, workspace_.project(), partLibrary(), toTicks(longestRunSeconds));
     if (!timed) {
         // The line itself stands above the message.
         Error error = timed.error();

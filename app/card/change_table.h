@@ -4,8 +4,8 @@
 #include <QTableWidget>
 #include <QTimer>
 
-#include "session/run_changes.h"
-#include "shell/workspace.h"
+#include "runs/run_changes.h"
+#include "base/workspace.h"
 
 class QLabel;
 

@@ -4,9 +4,9 @@
 #include <QTableWidget>
 #include <QTimer>
 
-#include "session/losses.h"
-#include "shell/background.h"
-#include "shell/workspace.h"
+#include "analysis/losses.h"
+#include "base/background.h"
+#include "base/workspace.h"
 
 namespace hedgerow::app {
 

@@ -4,9 +4,9 @@
 
 #include <QWidget>
 
-#include "session/next_rung.h"
-#include "shell/background.h"
-#include "shell/workspace.h"
+#include "analysis/next_rung.h"
+#include "base/background.h"
+#include "base/workspace.h"
 
 class QVBoxLayout;
 

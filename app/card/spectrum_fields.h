@@ -5,7 +5,7 @@
 
 #include <QWidget>
 
-#include "shell/workspace.h"
+#include "base/workspace.h"
 
 class QFormLayout;
 class QLabel;

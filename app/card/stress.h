@@ -6,7 +6,7 @@
 
 #include <QWidget>
 
-#include "shell/workspace.h"
+#include "base/workspace.h"
 
 namespace hedgerow::app {
 

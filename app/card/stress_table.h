@@ -3,9 +3,9 @@
 
 #include <QTableWidget>
 
-#include "session/stress.h"
-#include "shell/background.h"
-#include "shell/workspace.h"
+#include "analysis/stress.h"
+#include "base/background.h"
+#include "base/workspace.h"
 
 namespace hedgerow::app {
 

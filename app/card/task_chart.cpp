@@ -5,8 +5,9 @@
 
 #include "model/quantity.h"
 #include "network/elaborate.h"
-#include "session/registry.h"
-#include "shell/workspace.h"
+#include "network/task.h"
+#include "runs/registry.h"
+#include "base/workspace.h"
 #include "style/theme.h"
 
 namespace hedgerow::app {

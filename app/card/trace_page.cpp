@@ -5,6 +5,7 @@
 #include <QApplication>
 #include <QCheckBox>
 #include <QClipboard>
+#include <QComboBox>
 #include <QHBoxLayout>
 #include <QHeaderView>
 #include <QLabel>
@@ -162,6 +163,13 @@ TracePage::TracePage(Workspace& workspace, std::string quantity, QWidget* parent
     distortion_->setObjectName("distortion");
     distortion_->setWordWrap(true);
     column->addWidget(distortion_);
+    way_ = new QComboBox(this);
+    way_->setObjectName("harmonicsBy");
+    way_->setAccessibleName("how spectral lines are put together");
+    way_->addItems({"single lines", "groups (IEC 61000-4-7)", "subgroups (IEC 61000-4-7)"});
+    way_->hide();
+    column->addWidget(way_, 0, Qt::AlignLeft);
+    connect(way_, &QComboBox::currentIndexChanged, this, &TracePage::fillHarmonics);
     harmonics_ = plainTable("harmonics", this);
     column->addWidget(harmonics_);
     spectra_ = new QVBoxLayout;
@@ -357,6 +365,8 @@ void TracePage::showHarmonics(const Answer& answer) {
     harmonics_->setRowCount(0);
     harmonics_->hide();
     distortion_->hide();
+    way_->hide();
+    shownHarmonics_ = {};
     const auto& asked = answer.asked.fundamental;
     if (!asked) return;
     const auto say = [this](const QString& text, bool bad) {
@@ -380,45 +390,78 @@ void TracePage::showHarmonics(const Answer& answer) {
                     .arg(100 * groups->groupDistortion, 0, 'g', 4)
                     .arg(100 * groups->subgroupDistortion, 0, 'g', 4);
     say(text, false);
-    QStringList heads{"order", "frequency", "rms", "of the first"};
-    if (answer.groups)
-        heads << "group"
-              << "subgroup"
-              << "interharmonic group"
-              << "its centred subgroup";
-    harmonics_->setColumnCount(static_cast<int>(heads.size()));
-    harmonics_->setHorizontalHeaderLabels(heads);
-    harmonics_->setRowCount(shownOrders + 1);
-    fillRow(*harmonics_, 0, {"mean", "0 Hz", shown(found->mean, trace->unit()), ""});
-    for (int order = 1; order <= shownOrders; ++order) {
-        QStringList cells{QString::number(order), shown(order * frequency, "Hz"),
-                          shown(found->peak(order) / std::sqrt(2.0), trace->unit()),
-                          QString::number(100 * found->peak(order) / found->peak(1), 'f', 2) + " %"};
-        const auto at = static_cast<std::size_t>(order - 1);
-        if (const auto& groups = answer.groups; groups && at < groups->groups.size())
-            for (const auto* rms :
-                 {&groups->groups, &groups->subgroups, &groups->interharmonicGroups, &groups->interharmonics})
-                cells << shown((*rms)[at], trace->unit());
-        fillRow(*harmonics_, order, cells);
+    shownHarmonics_ = answer;
+    way_->setVisible(answer.groups.has_value());
+    fillHarmonics();
+}
+
+QStringList TracePage::harmonicHeads(int way) {
+    if (way == 0) return {"order", "frequency", "rms", "of the first"};
+    return {"order", way == 1 ? "group" : "subgroup", "of the first", "between"};
+}
+
+/// One line of the table: of the spectrum's lines (0), of groups (1) or of subgroups (2) with what lies above each.
+QStringList TracePage::harmonicRow(int way, int order) const {
+    const QString unit = QString::fromStdString(shownHarmonics_.asked.traces.front()->unit());
+    const auto share = [](double part, double whole) { return QString::number(100 * part / whole, 'f', 2) + " %"; };
+    if (way == 0) {
+        const Harmonics& found = *shownHarmonics_.harmonics;
+        const double frequency = **shownHarmonics_.asked.fundamental;
+        return {QString::number(order), shown(order * frequency, "Hz"),
+                shown(found.peak(order) / std::sqrt(2.0), unit.toStdString()), share(found.peak(order), found.peak(1))};
     }
+    const GroupedHarmonics& groups = *shownHarmonics_.groups;
+    const auto at = static_cast<std::size_t>(order - 1);
+    const auto& rms = way == 1 ? groups.groups : groups.subgroups;
+    const auto& above = way == 1 ? groups.interharmonicGroups : groups.interharmonics;
+    return {QString::number(order), shown(rms[at], unit.toStdString()), share(rms[at], rms[0]),
+            at < above.size() ? shown(above[at], unit.toStdString()) : QString()};
+}
+
+void TracePage::fillHarmonics() {
+    if (!shownHarmonics_.harmonics) return;
+    const auto& groups = shownHarmonics_.groups;
+    const int way = groups ? way_->currentIndex() : 0;
+    const int orders = way == 0 ? shownOrders : static_cast<int>(groups->groups.size());
+    harmonics_->setColumnCount(4);
+    harmonics_->setHorizontalHeaderLabels(harmonicHeads(way));
+    if (way > 0)
+        harmonics_->horizontalHeaderItem(3)->setToolTip(
+            way == 1 ? "interharmonic group between this order and the next"
+                     : "interharmonic centred subgroup between this order and the next");
+    harmonics_->setRowCount(way == 0 ? orders + 1 : orders);
+    if (way == 0)
+        fillRow(
+            *harmonics_, 0,
+            {"mean", "0 Hz", shown(shownHarmonics_.harmonics->mean, shownHarmonics_.asked.traces.front()->unit()), ""});
+    for (int order = 1; order <= orders; ++order)
+        fillRow(*harmonics_, way == 0 ? order : order - 1, harmonicRow(way, order));
     fitHeight(*harmonics_);
     harmonics_->show();
 }
 
+/// All of them, also what the table of harmonics does not show at the moment.
 void TracePage::copyTables() const {
     QString text = QString::fromStdString(quantity_) + "\n" + span_->text() + "\n";
-    for (const QTableWidget* table : {measures_, harmonics_}) {
-        if (table->rowCount() == 0) continue;
+    const auto add = [&](const QStringList& cells) { text += cells.join('\t') + "\n"; };
+    if (measures_->rowCount() > 0) {
         QStringList heads;
-        for (int column = 0; column < table->columnCount(); ++column)
-            heads << table->horizontalHeaderItem(column)->text();
-        text += heads.join('\t') + "\n";
-        for (int row = 0; row < table->rowCount(); ++row) {
+        for (int column = 0; column < measures_->columnCount(); ++column)
+            heads << measures_->horizontalHeaderItem(column)->text();
+        add(heads);
+        for (int row = 0; row < measures_->rowCount(); ++row) {
             QStringList cells;
-            for (int column = 0; column < table->columnCount(); ++column) cells << table->item(row, column)->text();
-            text += cells.join('\t') + "\n";
+            for (int column = 0; column < measures_->columnCount(); ++column)
+                cells << measures_->item(row, column)->text();
+            add(cells);
         }
     }
+    if (shownHarmonics_.harmonics)
+        for (int way = 0; way < (shownHarmonics_.groups ? 3 : 1); ++way) {
+            add(harmonicHeads(way));
+            const int orders = way == 0 ? shownOrders : static_cast<int>(shownHarmonics_.groups->groups.size());
+            for (int order = 1; order <= orders; ++order) add(harmonicRow(way, order));
+        }
     QApplication::clipboard()->setText(text);
 }
 

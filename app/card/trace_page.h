@@ -9,12 +9,13 @@
 #include <QTimer>
 #include <QWidget>
 
-#include "shell/background.h"
-#include "shell/workspace.h"
+#include "base/background.h"
+#include "base/workspace.h"
 #include "traces/measures.h"
 #include "traces/spectrum.h"
 
 class QCheckBox;
+class QComboBox;
 class QLabel;
 class QLineEdit;
 class QSpinBox;
@@ -56,6 +57,9 @@ private:
     void show(const Answer& found);
     void showMeasures(const Answer& found);
     void showHarmonics(const Answer& answer);
+    void fillHarmonics();
+    static QStringList harmonicHeads(int way);
+    QStringList harmonicRow(int way, int order) const;
     void showRelation(const Answer& found);
     void addSpectra();
     QWidget* makePeriods();
@@ -69,6 +73,8 @@ private:
     QLineEdit* against_;
     QTableWidget *measures_, *harmonics_;
     QLineEdit* fundamental_;
+    QComboBox* way_;         ///< lines, groups or subgroups
+    Answer shownHarmonics_;  ///< what the table is made of
     QVBoxLayout* spectra_;
     std::vector<std::size_t> spectrumLanes_;
     Background background_;

@@ -15,7 +15,7 @@
 #include "card/stress_table.h"
 #include "model/edits.h"
 #include "model/quantity.h"
-#include "session/straight_lines.h"
+#include "desk/straight_lines.h"
 #include "style/plot.h"
 #include "style/theme.h"
 #include "timeline/lane_view.h"

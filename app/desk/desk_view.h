@@ -4,9 +4,9 @@
 
 #include <QWidget>
 
-#include "session/jigs.h"
-#include "shell/background.h"
-#include "shell/workspace.h"
+#include "desk/jigs.h"
+#include "base/background.h"
+#include "base/workspace.h"
 
 class QCPAxisRect;
 class QCustomPlot;

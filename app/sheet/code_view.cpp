@@ -11,7 +11,7 @@
 #include "control/st/words.h"
 #include "model/edits.h"
 #include "model/quantity.h"
-#include "shell/workspace.h"
+#include "base/workspace.h"
 #include "style/theme.h"
 
 namespace hedgerow::app {

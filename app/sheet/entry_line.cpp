@@ -8,7 +8,7 @@
 #include "base/text.h"
 #include "model/references.h"
 #include "sheet/symbol.h"
-#include "shell/workspace.h"
+#include "base/workspace.h"
 #include "style/theme.h"
 
 namespace hedgerow::app {

@@ -5,7 +5,7 @@
 #include <QPushButton>
 
 #include "model/module_edits.h"
-#include "shell/workspace.h"
+#include "base/workspace.h"
 #include "style/theme.h"
 
 namespace hedgerow::app {

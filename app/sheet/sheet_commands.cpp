@@ -14,10 +14,10 @@
 #include "model/edits.h"
 #include "model/module_edits.h"
 #include "model/references.h"
-#include "session/registry.h"
+#include "runs/registry.h"
 #include "sheet/sheet_export.h"
 #include "sheet/sheet_painter.h"
-#include "shell/commands.h"
+#include "base/commands.h"
 
 namespace hedgerow::app {
 

@@ -11,7 +11,7 @@
 
 #include "model/edits.h"
 #include "sheet/symbol.h"
-#include "shell/commands.h"
+#include "base/commands.h"
 
 namespace hedgerow::app {
 

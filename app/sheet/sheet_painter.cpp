@@ -10,7 +10,7 @@
 #include "model/quantity.h"
 #include "model/route.h"
 #include "model/vectors.h"
-#include "session/registry.h"
+#include "runs/registry.h"
 #include "sheet/symbol.h"
 #include "style/theme.h"
 

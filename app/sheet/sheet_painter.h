@@ -9,7 +9,7 @@
 #include <QPointF>
 #include <QRectF>
 
-#include "shell/workspace.h"
+#include "base/workspace.h"
 
 class QPainter;
 

@@ -9,7 +9,7 @@
 
 #include "model/arrange.h"
 #include "model/values.h"
-#include "shell/workspace.h"
+#include "base/workspace.h"
 
 namespace hedgerow::app {
 

@@ -4,7 +4,7 @@
 #include <QTextBlock>
 
 #include "model/text_form.h"
-#include "shell/workspace.h"
+#include "base/workspace.h"
 #include "style/theme.h"
 
 namespace hedgerow::app {

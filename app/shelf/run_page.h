@@ -3,7 +3,7 @@
 
 #include <QWidget>
 
-#include "shell/workspace.h"
+#include "base/workspace.h"
 
 class QLabel;
 class QLineEdit;

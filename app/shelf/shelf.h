@@ -5,7 +5,7 @@
 #include <QWidget>
 
 #include "model/values.h"
-#include "shell/workspace.h"
+#include "base/workspace.h"
 
 class QLabel;
 class QLineEdit;

@@ -13,7 +13,7 @@
 #include "model/edits.h"
 #include "model/event_text.h"
 #include "network/scene.h"
-#include "session/registry.h"
+#include "runs/registry.h"
 #include "style/theme.h"
 
 namespace hedgerow::app {

@@ -9,7 +9,7 @@
 
 #include <qcustomplot.h>
 
-#include "shell/workspace.h"
+#include "base/workspace.h"
 
 namespace hedgerow::app {
 

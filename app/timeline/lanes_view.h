@@ -9,7 +9,7 @@
 #include <QTimer>
 #include <QWidget>
 
-#include "shell/workspace.h"
+#include "base/workspace.h"
 #include "timeline/columns.h"
 
 class QCustomPlot;

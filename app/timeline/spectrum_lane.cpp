@@ -7,7 +7,7 @@
 #include <QPainter>
 
 #include "model/quantity.h"
-#include "shell/background.h"
+#include "base/background.h"
 #include "style/theme.h"
 #include "timeline/columns.h"
 #include "timeline/lane_view.h"

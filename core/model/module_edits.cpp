@@ -443,13 +443,6 @@ Edit keepPart(int part, std::string word) {
         }};
 }
 
-Edit dropKept(std::string word) {
-    return {"forget " + word, [word](Project& project) -> Status {
-                std::erase_if(project.kept, [&](const Part& k) { return k.name == word; });
-                return {};
-            }};
-}
-
 void takeModule(Project& project, const Sheet& module, const std::vector<Sheet>& library) {
     for (const Sheet* sheet : modulesUnder(module, library))
         if (!project.findSheet(sheet->name)) {

@@ -29,7 +29,6 @@ Edit pasteWithModules(Sheet clip, std::vector<Sheet> modules, Point by, const Ca
 
 /// Keeps a part under a word for the entry line; replaces one of the same word.
 Edit keepPart(int part, std::string word);
-Edit dropKept(std::string word);
 
 /// Adds those modules that places of a project need and that it lacks, from `library`. @return whether any was added
 bool takeMissingModules(Project& project, const std::vector<Sheet>& library);

@@ -28,9 +28,23 @@ private:
     Ramp ramp_;
 };
 
+class Level final : public SourceGenerator {
+public:
+    explicit Level(double value) : value_(value) {}
+    int size() const override { return 1; }
+    void dynamics(std::span<double>) const override {}
+    void valueAt(Tick, std::span<double> w) const override { w[0] = value_; }
+
+private:
+    double value_;
+};
+
 }  // namespace
 
-std::unique_ptr<SourceGenerator> rampWave(const Ramp& ramp) { return std::make_unique<Straight>(ramp); }
+std::unique_ptr<SourceGenerator> rampWave(const Ramp& ramp) {
+    if (ramp.steps) return std::make_unique<Level>(ramp.before);
+    return std::make_unique<Straight>(ramp);
+}
 
 void setParameters(Project& project, const Changes::List& list) {
     for (const auto& [target, text] : list)
@@ -75,23 +89,26 @@ bool moves(const Part& part, const ParameterKind& parameter, const Moving& movin
 
 Ramps rampsBetween(const Project& start, const Project& end, const Changes& changes, const PartLibrary& library,
                    std::vector<Error>& errors) {
-    Ramps ramps;
+    Ramps all;
     const ParameterTable before(start.parameters), after(end.parameters);
-    const Moving moving = movingWith(changes.ramped, start.parameters);
+    const Moving moving = movingWith(changes.ramped, start.parameters),
+                 stepping = movingWith(changes.stepped, start.parameters);
     for (std::size_t i = 0; i < start.sheet().parts.size(); ++i) {
         const Part &first = start.sheet().parts[i], &last = end.sheet().parts[i];
         const PartKind& kind = *library.catalogue().find(first.kind);
         for (const ParameterKind& parameter : kind.parameters) {
-            if (!moves(first, parameter, moving)) continue;
+            const bool ramps = moves(first, parameter, moving);
+            if (!ramps && !(parameter.ramps && moves(first, parameter, stepping))) continue;
             const auto from = partValue(first, kind, parameter.key, before.lookup());
             const auto to = partValue(last, kind, parameter.key, after.lookup());
             if (!from || !to)
                 errors.push_back(from ? to.error() : from.error());
             else
-                ramps[{first.name, parameter.key}] = {*from, *to, changes.from, changes.to};
+                all[{first.name, parameter.key}] = {
+                    .before = *from, .after = *to, .from = changes.from, .to = changes.to, .steps = !ramps};
         }
     }
-    return ramps;
+    return all;
 }
 
 }  // namespace hedgerow

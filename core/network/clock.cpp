@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <bit>
+#include <map>
 #include <set>
 
 #include <fmt/format.h>
@@ -61,34 +62,42 @@ Clock::Clock(const Network& network, const std::vector<MemoryRecord>& memories, 
     advance(0);
 }
 
-void Clock::resume(const Standing& from) {
+void Clock::resume(Tick t, const std::vector<double>& signals, const std::vector<MemoryRecord>& memories) {
     for (std::size_t i = 0; i < signals_.size(); ++i)
-        if (signals_[i] != from.heldSignals[i]) change(i, from.heldSignals[i]);
+        if (signals_[i] != signals[i]) change(i, signals[i]);
     for (std::size_t i = 0; i < blocks_.size(); ++i) {
         Block& block = blocks_[i];
         if (block.process) {
             block.process = block.connection->block->process();
             (void)Memory::take(
-                from.memories[i], [&](Memory& m) { block.process->memory(m); }, Memory::Instants::kept);
+                memories[i], [&](Memory& m) { block.process->memory(m); }, Memory::Instants::kept);
         }
         block.cycle.reset();
         block.due = true;
-        block.next = from.t;
+        block.next = t;
     }
     nextSource_ = neverTick;
-    for (const auto& source : network_.sources) nextSource_ = std::min(nextSource_, source->nextBreak(from.t));
-    nextSignal_ = next_ = from.t;
+    for (const auto& source : network_.sources) nextSource_ = std::min(nextSource_, source->nextBreak(t));
+    nextSignal_ = next_ = t;
     error_.reset();
 }
 
-void Clock::describe(Standing& standing) const {
-    standing.heldSignals = signals_;
+std::vector<Snapshot::Block> Clock::blocks() const {
+    std::vector<Snapshot::Block> all;
+    std::map<std::string_view, int> numbers;
     for (const Block& block : blocks_) {
-        const Memory::Visit visit = [&](Memory& m) { block.process->memory(m); };
-        const bool remembers = block.process != nullptr, lasts = remembers && block.process->lasts();
-        standing.memories.push_back(remembers ? Memory::put(visit, Memory::Instants::kept) : MemoryRecord{});
-        standing.lasting.push_back(lasts ? Memory::put(visit, Memory::Instants::left) : MemoryRecord{});
+        const std::string& part = block.connection->part;
+        Snapshot::Block one{.part = part, .number = numbers[part]++};
+        for (const int output : block.connection->outputs)
+            one.outputs.push_back(output < 0 ? 0.0 : signals_[static_cast<std::size_t>(output)]);
+        if (block.process) {
+            const Memory::Visit visit = [&](Memory& m) { block.process->memory(m); };
+            one.memory = Memory::put(visit, Memory::Instants::kept);
+            if (block.process->lasts()) one.restarts = Memory::put(visit, Memory::Instants::left);
+        }
+        all.push_back(std::move(one));
     }
+    return all;
 }
 
 std::span<const double> Clock::inputsOf(const SignalConnection& connection) {

@@ -8,7 +8,9 @@
 #include <span>
 #include <vector>
 
-#include "network/engine.h"
+#include "base/cancel.h"
+#include "network/network.h"
+#include "network/snapshot.h"
 
 namespace hedgerow {
 
@@ -21,7 +23,6 @@ public:
 
     /// The next instant at which a signal may change or a source breaks; neverTick when none is left.
     Tick next() const { return next_; }
-    Tick nextSignal() const { return nextSignal_; }
     /// Reads a column of z, as it was just before the instant.
     using Sense = std::function<double(int column)>;
     /// Moves on to an instant and brings all signals up to date. Without `sense`, blocks that look at the circuit stay
@@ -30,8 +31,11 @@ public:
     /// Sets a signal that the circuit drives; what reads it is due at `t`.
     void set(int signal, double value, Tick t);
     /// Goes on from where an earlier clock stood; blocks look at their inputs anew at its instant.
-    void resume(const Standing& from);
-    void describe(Standing& standing) const;
+    /// @param signals   values of all signals there
+    /// @param memories  what blocks remember there, one per block
+    void resume(Tick t, const std::vector<double>& signals, const std::vector<MemoryRecord>& memories);
+    /// The blocks as they are now.
+    std::vector<Snapshot::Block> blocks() const;
     /// What went wrong in a block; it ends the run.
     const std::optional<Error>& error() const { return error_; }
 

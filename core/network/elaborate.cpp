@@ -10,6 +10,7 @@
 #include "network/changes.h"
 #include "network/checks.h"
 #include "network/layout.h"
+#include "network/task.h"
 
 namespace hedgerow {
 
@@ -103,8 +104,12 @@ public:
     }
     int rampOf(std::string_view key) override {
         const auto found = ramps_.find({part_->name, std::string(key)});
-        if (found == ramps_.end()) return -1;
+        if (found == ramps_.end() || (found->second.steps && !hasPowerPin())) return -1;
         return addSource(rampWave(found->second));
+    }
+    bool hasPowerPin() const {
+        return std::any_of(kind_->pins.begin(), kind_->pins.end(),
+                           [](const PinKind& pin) { return pin.sort == PinSort::power; });
     }
     std::string choice(std::string_view key) const override {
         auto word = partChoice(*part_, *kind_, key);
@@ -157,12 +162,18 @@ public:
         return addComposedState(sort, value(initialKey), storage, typed(initialKey));
     }
     int addHeatState(double storage) override {
-        const int state = addComposedState(StateSort::capacitorVoltage, 0.0, storage, false);
-        network_.states.back().heat = true;
-        return state;
+        return addNamedState({.sort = StateSort::capacitorVoltage, .name = "T", .storage = storage, .heat = true});
     }
     int addComposedState(StateSort sort, double initial, double storage, bool given) override {
-        network_.states.push_back({sort, part_->name, initial, storage, given});
+        const char* const name = sort == StateSort::capacitorVoltage ? "v" : sort == StateSort::windingCurrent ? "i" : "x";
+        return addNamedState({.sort = sort, .name = name, .initial = initial, .storage = storage, .given = given});
+    }
+    /// Its name is that of its kind, with a number from the second one of the part on.
+    int addNamedState(StateInfo state) {
+        state.part = part_->name;
+        if (const int number = ++stateNumbers_[part_->name + "." + state.name]; number > 1)
+            state.name += std::to_string(number);
+        network_.states.push_back(std::move(state));
         return static_cast<int>(network_.states.size()) - 1;
     }
     int addSource(std::unique_ptr<SourceGenerator> generator) override {
@@ -301,7 +312,8 @@ private:
         }
         bool sampled() const override { return builder_.sampled(); }
         bool ramps(std::string_view key) const override {
-            return builder_.ramps_.contains({builder_.part_->name, std::string(key)});
+            const auto found = builder_.ramps_.find({builder_.part_->name, std::string(key)});
+            return found != builder_.ramps_.end() && !found->second.steps;
         }
         std::string choice(std::string_view key) const override { return builder_.choice(key); }
 
@@ -509,6 +521,7 @@ private:
     const Ramps& ramps_;
     Elaboration& result_;
     Network& network_;
+    std::map<std::string, int> stateNumbers_;  ///< of a part and a kind
     /// What is known of a task while its parts come.
     struct PlannedTask {
         std::vector<TaskStep> steps;
@@ -566,7 +579,7 @@ Result<Elaboration> elaborate(const Project& project, const PartLibrary& library
     setValues(flat.project, changes.sets);
     Ramps ramps;
     std::vector<Error> errors;
-    if (!changes.ramped.empty() && flat.errors.empty()) {
+    if (!(changes.ramped.empty() && changes.stepped.empty()) && flat.errors.empty()) {
         setParameters(set, changes.ends);
         Project end = flattened(set, library.catalogue()).project;
         setValues(end, changes.sets);

@@ -10,6 +10,7 @@
 #include "model/project.h"
 #include "model/values.h"
 #include "network/changes.h"
+#include "network/network.h"
 #include "network/part_type.h"
 
 namespace hedgerow {

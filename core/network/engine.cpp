@@ -79,6 +79,13 @@ std::string RunSummary::full() const {
     return text;
 }
 
+RunSummary Engine::run(const Network& network, const RunRequest& request, RunSink& sink,
+                       const CancelToken& cancel) const {
+    const std::unique_ptr<Simulation> simulation = begin(network, request, sink, cancel);
+    if (simulation->start()) simulation->advance(request.end);
+    return simulation->summary();
+}
+
 RowLayout::RowLayout(const Network& network) : unknowns(network.unknownCount()) {
     placeOfElement.assign(network.elements.size(), -1);
     for (std::size_t i = 0; i < network.elements.size(); ++i) {

@@ -13,222 +13,17 @@
 // and the switching branches add E, the direction in which a vanishing resistance or conductance would act: it decides
 // how closed loops of ideal switches share current and where islands behind open switches float.
 
-#include <algorithm>
-#include <cstdint>
 #include <memory>
-#include <optional>
-#include <span>
 #include <string>
-#include <utility>
+#include <string_view>
 #include <vector>
 
-#include "base/memory.h"
-#include "base/result.h"
-#include "base/time.h"
+#include "network/element.h"
+#include "network/signal_block.h"
+#include "network/sorts.h"
+#include "network/source.h"
 
 namespace hedgerow {
-
-/// A linear form over the unknowns z.
-using Terms = std::vector<std::pair<int, double>>;
-
-struct Triplet {
-    int row, column;
-    double value;
-};
-
-/// Collects the entries of F, Hx, Bw, K and E. Entries at the same place add up. The reference node is -1: what is
-/// stamped in its row or column is dropped.
-class LinearStamp {
-public:
-    explicit LinearStamp(int nodeCount) : nodes_(nodeCount) {}
-
-    int branchRow(int branch) const { return nodes_ + branch; }
-    int branchCurrent(int branch) const { return nodes_ + branch; }
-
-    /// The branch current leaves `from` and enters `to`.
-    void currentLaw(int branch, int from, int to) {
-        unknown(from, branchCurrent(branch), 1.0);
-        unknown(to, branchCurrent(branch), -1.0);
-    }
-    /// factor * (potential of `from` - potential of `to`) in `row`.
-    void voltage(int row, int from, int to, double factor) {
-        unknown(row, from, factor);
-        unknown(row, to, -factor);
-    }
-    void unknown(int row, int column, double value) { put(f, row, column, value); }
-    void state(int row, int state, double value) { put(hx, row, state, value); }
-    void source(int row, int source, double value) { put(bw, row, source, value); }
-    /// Adds `value` times an unknown to the derivative of a state.
-    void rate(int state, int column, double value) { put(k, state, column, value); }
-    void relax(int row, int column, double value) { put(e, row, column, value); }
-    /// A vanishing conductance from a node to the reference: where nothing else fixes an island, it floats around zero.
-    void relaxNode(int node) { relax(node, node, 1.0); }
-
-    std::vector<Triplet> f, hx, bw, k, e;
-
-private:
-    static void put(std::vector<Triplet>& list, int row, int column, double value) {
-        if (row >= 0 && column >= 0) list.push_back({row, column, value});
-    }
-    int nodes_;
-};
-
-/// Where a smooth element writes its share g(z, x) of the equations  F z + g(z, x) = Hx x + Bw w  and its derivatives.
-/// An element writes to the same places in the same order, whatever the values are.
-class SmoothStamp {
-public:
-    explicit SmoothStamp(int nodeCount) : nodes_(nodeCount) {}
-    int branchRow(int branch) const { return nodes_ + branch; }
-
-    struct Entry {
-        int row, column;  ///< -1 where the reference drops it
-        double value;
-    };
-    void flow(int row, double value) { flows.push_back({row, 0, value}); }
-    void byUnknown(int row, int column, double value) { unknowns.push_back({row, column, value}); }
-    void byState(int row, int state, double value) { states.push_back({row, state, value}); }
-    void clear() { flows.clear(), unknowns.clear(), states.clear(); }
-
-    std::vector<Entry> flows, unknowns, states;
-
-private:
-    int nodes_;
-};
-
-/// Where a smooth element is evaluated.
-struct SmoothPoint {
-    std::span<const double> unknowns, states;
-    /// The potential of a node; 0 for the reference.
-    double potential(int node) const { return node < 0 ? 0.0 : unknowns[static_cast<std::size_t>(node)]; }
-    double unknown(int column) const { return unknowns[static_cast<std::size_t>(column)]; }
-    double state(int state) const { return states[static_cast<std::size_t>(state)]; }
-};
-
-/// A condition that keeps an element in its segment: sum of terms + constant >= 0. When it ends, `next` takes over.
-struct Guard {
-    Terms terms;
-    double constant = 0.0;
-    int next = 0;
-    double valueAt(std::span<const double> z) const {
-        double value = constant;
-        for (const auto& [column, factor] : terms) value += factor * z[static_cast<std::size_t>(column)];
-        return value;
-    }
-};
-
-/// A segment that ends by itself some time after it was entered.
-struct Timeout {
-    double seconds;
-    int next;
-};
-
-/// One piecewise-linear piece of a circuit.
-class Element {
-public:
-    explicit Element(std::string part) : part_(std::move(part)) {}
-    virtual ~Element() = default;
-    Element(const Element&) = delete;
-    Element& operator=(const Element&) = delete;
-
-    const std::string& part() const { return part_; }
-    /// Writes the equations that hold in `segment`.
-    virtual void stamp(LinearStamp& stamp, int segment) const = 0;
-    virtual int segmentCount() const { return 1; }
-    /// Segments with the same number have the same equations and differ in their guards only.
-    virtual int equations(int segment) const { return segment; }
-    /// The segment a run starts in, before the first consistent configuration is sought.
-    virtual int initialSegment(bool gate) const { return gate ? 1 : 0; }
-    /// Conditions that end `segment` by themselves.
-    virtual std::vector<Guard> guards(int /*segment*/) const { return {}; }
-    virtual std::optional<Timeout> timeout(int /*segment*/) const { return {}; }
-    /// Index of the signal that acts as gate (on above 0.5), or -1.
-    virtual int gateSignal() const { return -1; }
-    /// The segment that follows when the gate has become `on`. @param sensed value of sense() just before
-    virtual int gated(int /*segment*/, bool on, double /*sensed*/) const { return on ? 1 : 0; }
-    /// What gated() wants to know; empty when nothing.
-    virtual Terms sense() const { return {}; }
-    /// The branch whose current the element carries, or -1.
-    virtual int branch() const { return -1; }
-    /// Index of a signal that is 1 while the element conducts and 0 while it does not, or -1.
-    virtual int logicSignal() const { return -1; }
-    /// True in segments in which the element carries current freely, for the display and for short-circuit messages.
-    virtual bool conducts(int segment) const { return segment != 0; }
-    /// Whether the element has a share that is not piecewise linear: only some engines take it.
-    virtual bool smooth() const { return false; }
-    /// Adds that share and its derivatives.
-    virtual void evaluate(const SmoothPoint& /*at*/, SmoothStamp& /*out*/) const {}
-    /// Shortens a step of an iteration that goes too far for the element's curves (an exponential, for instance).
-    /// @param before, after  unknowns; `after` is changed
-    virtual void tame(std::span<const double> /*before*/, std::span<double> /*after*/) const {}
-
-private:
-    std::string part_;
-};
-
-/// Generates the source states w[first .. first+size). Pure functions of time, so that runs can start anywhere.
-class SourceGenerator {
-public:
-    virtual ~SourceGenerator() = default;
-    virtual int size() const = 0;
-    /// Values just after instant `t`. @param w size() values out
-    virtual void valueAt(Tick t, std::span<double> w) const = 0;
-    /// The block of S: size() x size(), row-major, zero on entry.
-    virtual void dynamics(std::span<double> s) const = 0;
-    /// The first jump or kink after `t`, or neverTick.
-    virtual Tick nextBreak(Tick) const { return neverTick; }
-    /// Angular frequency when the block is the pair (sin, cos), else 0: engines then advance it in closed form.
-    virtual double angularFrequency() const { return 0.0; }
-};
-
-/// Outputs that repeat: those of `edges[j]` hold from start + k * period + edges[j].offset on, for every k.
-struct SignalCycle {
-    struct Edge {
-        FineTime offset;  ///< in [0, period), rising
-        std::vector<double> outputs;
-    };
-    FineTime start = 0, period = 1;
-    std::vector<Edge> edges;
-};
-
-/// What a block with memory does in one run.
-class SignalProcess {
-public:
-    virtual ~SignalProcess() = default;
-    /// The outputs before the first call of advance(), all zero on entry.
-    virtual void before(std::span<double> /*outputs*/) {}
-    /// Brings the outputs, which hold their last values, up to date at `t`: an input has changed, or an instant of the
-    /// block's own has come. An error ends the run.
-    virtual Status advance(Tick t, std::span<const double> inputs, std::span<double> outputs) = 0;
-    /// The first instant after `t` at which an output may change while the inputs stay, or neverTick.
-    virtual Tick next(Tick /*t*/) const { return neverTick; }
-    /// Visits what it remembers.
-    virtual void memory(Memory& /*memory*/) {}
-    /// Whether a run that starts anew at t = 0 may take up its memory, without the instants, before its first call.
-    virtual bool lasts() const { return false; }
-};
-
-/// A part of the control: outputs that change only at known instants and are constant in between. One without memory
-/// says what its outputs are; one with memory makes a process for each run.
-class SignalBlock {
-public:
-    virtual ~SignalBlock() = default;
-    /// The cycle of the outputs while the inputs stay, if they have one: engines then need not ask again.
-    virtual std::optional<SignalCycle> cycle(std::span<const double> /*inputs*/) const { return {}; }
-    /// The first instant after `t` at which an output may change while the inputs stay, or neverTick.
-    virtual Tick nextInstant(Tick /*t*/, std::span<const double> /*inputs*/) const { return neverTick; }
-    /// Outputs just after instant `t`.
-    virtual void evaluate(Tick /*t*/, std::span<const double> /*inputs*/, std::span<double> /*outputs*/) const {}
-    /// What acts instead of the two above; null for a block without memory.
-    virtual std::unique_ptr<SignalProcess> process() const { return nullptr; }
-    /// Whether outputs follow a change of an input at once. Others look at their inputs at their own instants.
-    virtual bool follows() const { return true; }
-};
-
-/// Where a block reads: a signal, a running signal (a column of z), or nothing, which reads as 0.
-struct SignalInput {
-    int signal = -1;
-    int column = -1;
-};
 
 struct SignalConnection {
     std::unique_ptr<SignalBlock> block;
@@ -250,16 +45,12 @@ struct HeldSource {
     int signal;
 };
 
-/// What an unknown is: currents, voltages and running signals of the control are compared with their own kind only.
-enum class UnknownSort : std::uint8_t { current, voltage, signal };
-
-enum class StateSort { capacitorVoltage, windingCurrent, signal };
-
 struct StateInfo {
-    StateSort sort;
-    std::string part;
-    double initial;      ///< V or A, given by the user
-    double storage;      ///< C in F or L in H: scales the state to sqrt(energy)
+    StateSort sort = StateSort::capacitorVoltage;
+    std::string part = {};
+    std::string name = {};  ///< within the part: "v", "i", "T" or "x", the second one of a kind "v2"
+    double initial = 0;  ///< V or A, given by the user
+    double storage = 0;  ///< C in F or L in H: scales the state to sqrt(energy)
     bool given = false;  ///< whether the user typed the initial value
     bool heat = false;   ///< a temperature behind a thermal capacitance: it moves far slower than the circuit
 };

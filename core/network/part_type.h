@@ -11,8 +11,11 @@
 #include "base/project_folder.h"
 #include "base/result.h"
 #include "model/part_kind.h"
-#include "network/network.h"
-#include "network/task.h"
+#include "network/element.h"
+#include "network/signal_block.h"
+#include "network/sorts.h"
+#include "network/source.h"
+#include "network/sampled_step.h"
 
 namespace hedgerow {
 

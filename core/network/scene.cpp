@@ -69,18 +69,20 @@ public:
         return list;
     }
 
-    Result<std::vector<Stretch>> stretches(Tick end) const {
+    Result<std::vector<SceneInterval>> intervals(Tick end) const {
         auto timed = times();
         if (!timed) return timed.error();
         std::vector<Target> targets(scene_.events.size());
-        std::vector<std::string> ramped;
+        std::vector<std::string> ramped, stepped;
         std::vector<Tick> cuts = {0};
         for (const TimedEvent& event : *timed) {
             auto target = targetOf(scene_.events[event.index]);
             if (!target) return target.error();
             target->steps = event.until > event.at && onlySteps(scene_.events[event.index].target);
             targets[event.index] = *target;
-            if (event.until > event.at && !target->steps) ramped.push_back(scene_.events[event.index].target);
+            const std::string& name = scene_.events[event.index].target;
+            if (event.until > event.at && !target->steps) ramped.push_back(name);
+            if (event.until <= event.at || target->steps) stepped.push_back(name);
             if (target->steps) {
                 target->pieces = piecesOf(*target, scene_.events[event.index], event.until - event.at);
                 targets[event.index].pieces = target->pieces;
@@ -95,28 +97,28 @@ public:
         if (cuts.size() > mostStretches)
             return Error{ErrorCode::resource,
                          fmt::format("scene {} has more than {} events", scene_.name, mostStretches)};
-        std::vector<Stretch> list;
-        std::map<std::string, std::string> now;       // what each target is at the start of a stretch
+        std::vector<SceneInterval> list;
+        std::map<std::string, std::string> now;       // what each target is at the start of an interval
         std::map<std::string, const TimedEvent*> on;  // the ramps that are on their way
         std::map<std::string, double> before;         // values ramps started from
         Waves waves(*this, *timed);
         for (std::size_t k = 0; k < cuts.size(); ++k) {
-            Stretch stretch{cuts[k], k + 1 < cuts.size() ? cuts[k + 1] : end, {}, {}};
+            SceneInterval interval{cuts[k], k + 1 < cuts.size() ? cuts[k + 1] : end, {}, {}};
             const auto valueDuring = [&](const TimedEvent& event, Tick t) {
                 double part = (toSeconds(t) - event.at) / (event.until - event.at);
                 const Target& target = targets[event.index];
-                // In steps: each stretch has the value of its middle.
+                // In steps: each interval has the value of its middle.
                 if (target.steps && part < 1) part = (std::floor(part * target.pieces + 1e-6) + 0.5) / target.pieces;
                 const double from = before[scene_.events[event.index].target],
                              to = *valueOf(target, scene_.events[event.index].value);
                 return text(target, part >= 1 ? to : from + std::clamp(part, 0.0, 1.0) * (to - from));
             };
-            for (auto& [name, event] : on) now[name] = valueDuring(*event, stretch.from);
+            for (auto& [name, event] : on) now[name] = valueDuring(*event, interval.from);
             for (const TimedEvent& event : *timed) {
-                if (toTicks(event.at) != stretch.from) continue;
+                if (toTicks(event.at) != interval.from) continue;
                 const SceneEvent& about = scene_.events[event.index];
                 const Target& target = targets[event.index];
-                stretch.what += (stretch.what.empty() ? "" : "; ") + eventText(about);
+                interval.what += (interval.what.empty() ? "" : "; ") + eventText(about);
                 const auto present = now.find(about.target);
                 const std::string was = present == now.end() ? target.present : present->second;
                 if (auto sound = valueOf(target, about.value); !sound)
@@ -127,22 +129,23 @@ public:
                     if (!from) return hedgerow::about(about, from.error(), "to");
                     before[about.target] = *from;
                     on[about.target] = &event;
-                    now[about.target] = valueDuring(event, stretch.from);
+                    now[about.target] = valueDuring(event, interval.from);
                 } else {
                     now[about.target] = about.value;
                 }
             }
             for (auto it = on.begin(); it != on.end();)
-                it = toTicks(it->second->until) <= stretch.from ? on.erase(it) : std::next(it);
-            stretch.changes.sets = {now.begin(), now.end()};
-            if (auto sound = waves.goOn(stretch.changes.sets, stretch.from); !sound) return sound.error();
-            stretch.changes.ramped = ramped;
-            stretch.changes.from = stretch.from;
-            stretch.changes.to = stretch.to;
+                it = toTicks(it->second->until) <= interval.from ? on.erase(it) : std::next(it);
+            interval.changes.sets = {now.begin(), now.end()};
+            if (auto sound = waves.goOn(interval.changes.sets, interval.from); !sound) return sound.error();
+            interval.changes.ramped = ramped;
+            interval.changes.stepped = stepped;
+            interval.changes.from = interval.from;
+            interval.changes.to = interval.to;
             for (const auto& [name, event] : on)
                 if (!targets[event->index].steps)
-                    stretch.changes.ends.emplace_back(name, valueDuring(*event, stretch.to));
-            list.push_back(std::move(stretch));
+                    interval.changes.ends.emplace_back(name, valueDuring(*event, interval.to));
+            list.push_back(std::move(interval));
         }
         return list;
     }
@@ -269,7 +272,7 @@ private:
                 waves_.push_back({part, &kind, phase ? phase : delay});
             }
         }
-        /// Adds what keeps the waves to the sets of the stretch that begins at `from`.
+        /// Adds what keeps the waves to the sets of the interval that begins at `from`.
         Status goOn(Changes::List& sets, Tick from) {
             if (waves_.empty()) return {};
             Project now = parameters_;
@@ -333,14 +336,14 @@ Result<std::vector<TimedEvent>> timesOf(const Scene& scene, const Project& proje
     return Planner(scene, project, library).times();
 }
 
-Result<std::vector<Stretch>> stretchesOf(const Scene& scene, const Project& project, const PartLibrary& library,
-                                         Tick end) {
+Result<std::vector<SceneInterval>> sceneIntervals(const Scene& scene, const Project& project,
+                                                  const PartLibrary& library, Tick end) {
     if (scene.events.empty()) {
-        Stretch whole{0, end, {}, {}};
+        SceneInterval whole{0, end, {}, {}};
         whole.changes.to = end;
         return std::vector{whole};
     }
-    return Planner(scene, project, library).stretches(end);
+    return Planner(scene, project, library).intervals(end);
 }
 
 Status sameShape(const Network& before, const Network& after) {

@@ -1,5 +1,5 @@
 #pragma once
-// From the events of a scene to stretches of a run between which values change.
+// From the events of a scene to intervals of a run between which values change.
 
 #include <vector>
 
@@ -9,7 +9,7 @@
 namespace hedgerow {
 
 /// A part of a run in which no value jumps.
-struct Stretch {
+struct SceneInterval {
     Tick from = 0, to = 0;
     Changes changes;
     std::string what;  ///< the event it begins with, as text; "" for the first
@@ -25,8 +25,8 @@ struct TimedEvent {
 /// and its field.
 Result<std::vector<TimedEvent>> timesOf(const Scene& scene, const Project& project, const PartLibrary& library);
 
-/// The stretches of a run that ends at `end`. Errors name the event and its field.
-Result<std::vector<Stretch>> stretchesOf(const Scene& scene, const Project& project, const PartLibrary& library,
+/// The intervals of a run that ends at `end`. Errors name the event and its field.
+Result<std::vector<SceneInterval>> sceneIntervals(const Scene& scene, const Project& project, const PartLibrary& library,
                                          Tick end);
 
 /// What keeps a network from going on where another stood, if anything: their unknowns and states must be the same.

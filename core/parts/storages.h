@@ -76,29 +76,29 @@ private:
 /// A capacitance that is constant between voltages: q(v) = C_0 x in straight pieces, C_0 dx/dt = i.
 class PiecewiseCapacitor final : public Branch {
 public:
-    struct Stretch {
+    struct LinearPiece {
         double voltage, capacitance;  ///< from which on, the first one below as well; and how much
     };
-    /// @param stretches  rising in their voltages from 0 on
-    PiecewiseCapacitor(std::string part, int branch, int from, int to, int state, std::vector<Stretch> stretches)
-        : Branch(std::move(part), branch, from, to), state_(state), stretches_(std::move(stretches)) {
+    /// @param pieces  rising in their voltages from 0 on
+    PiecewiseCapacitor(std::string part, int branch, int from, int to, int state, std::vector<LinearPiece> pieces)
+        : Branch(std::move(part), branch, from, to), state_(state), pieces_(std::move(pieces)) {
         double charge = 0;
-        for (std::size_t k = 0; k < stretches_.size(); ++k) {
-            const Stretch& now = stretches_[k];
-            if (k > 0) charge += stretches_[k - 1].capacitance * (now.voltage - stretches_[k - 1].voltage);
+        for (std::size_t k = 0; k < pieces_.size(); ++k) {
+            const LinearPiece& now = pieces_[k];
+            if (k > 0) charge += pieces_[k - 1].capacitance * (now.voltage - pieces_[k - 1].voltage);
             charges_.push_back(charge);
         }
     }
-    int segmentCount() const override { return static_cast<int>(stretches_.size()); }
+    int segmentCount() const override { return static_cast<int>(pieces_.size()); }
     int initialSegment(bool) const override { return 0; }
     bool conducts(int) const override { return false; }
     void stamp(LinearStamp& s, int segment) const override {
         const auto k = static_cast<std::size_t>(segment);
-        const double unit = stretches_.front().capacitance, slope = stretches_[k].capacitance / unit;
+        const double unit = pieces_.front().capacitance, slope = pieces_[k].capacitance / unit;
         const int row = s.branchRow(branch_);
         s.currentLaw(branch_, from_, to_);
         s.voltage(row, from_, to_, slope);
-        s.source(row, 0, slope * stretches_[k].voltage - charges_[k] / unit);
+        s.source(row, 0, slope * pieces_[k].voltage - charges_[k] / unit);
         s.state(row, state_, 1.0);
         s.rate(state_, s.branchCurrent(branch_), 1 / unit);
     }
@@ -111,27 +111,27 @@ public:
             if (to_ >= 0) guard.terms.emplace_back(to_, -sign);
             all.push_back(std::move(guard));
         };
-        if (k > 0) bound(1, stretches_[k].voltage, segment - 1);
-        if (k + 1 < stretches_.size()) bound(-1, stretches_[k + 1].voltage, segment + 1);
+        if (k > 0) bound(1, pieces_[k].voltage, segment - 1);
+        if (k + 1 < pieces_.size()) bound(-1, pieces_[k + 1].voltage, segment + 1);
         return all;
     }
 
 private:
     int state_;
-    std::vector<Stretch> stretches_;
+    std::vector<LinearPiece> pieces_;
     std::vector<double> charges_;  ///< where they begin
 };
 
 inline int addPiecewiseCapacitor(NetworkBuilder& b, int from, int to,
-                                 std::vector<PiecewiseCapacitor::Stretch> stretches, const Start& start = {}) {
+                                 std::vector<PiecewiseCapacitor::LinearPiece> pieces, const Start& start = {}) {
     const int branch = b.addBranch();
-    double charge = start.value;  // at the start, over the first capacitance: each stretch adds what differs from it
-    for (std::size_t k = 1; k < stretches.size(); ++k)
-        charge += std::max(0.0, start.value - stretches[k].voltage) *
-                  (stretches[k].capacitance - stretches[k - 1].capacitance) / stretches.front().capacitance;
+    double charge = start.value;  // at the start, over the first capacitance: each piece adds what differs from it
+    for (std::size_t k = 1; k < pieces.size(); ++k)
+        charge += std::max(0.0, start.value - pieces[k].voltage) *
+                  (pieces[k].capacitance - pieces[k - 1].capacitance) / pieces.front().capacitance;
     const int state =
-        b.addComposedState(StateSort::capacitorVoltage, charge, stretches.front().capacitance, start.given);
-    b.addElement(std::make_unique<PiecewiseCapacitor>(b.partName(), branch, from, to, state, std::move(stretches)));
+        b.addComposedState(StateSort::capacitorVoltage, charge, pieces.front().capacitance, start.given);
+    b.addElement(std::make_unique<PiecewiseCapacitor>(b.partName(), branch, from, to, state, std::move(pieces)));
     return branch;
 }
 
@@ -155,7 +155,7 @@ inline int addInductor(NetworkBuilder& b, int from, int to, double inductance, d
     return branch;
 }
 
-/// What the loss of a core is told by: session/core_loss.h. Of the flux linkage of the first winding.
+/// What the loss of a core is told by: analysis/core_loss.h. Of the flux linkage of the first winding.
 inline std::vector<ParameterKind> coreLossParameters() {
     const auto one = [](const char* key, const char* label, const char* symbol, const char* unit, const char* standard,
                         double least, double most, bool above) {

@@ -2,7 +2,7 @@
 
 #include "network/advice.h"
 #include "network/elaborate.h"
-#include "session/registry.h"
+#include "runs/registry.h"
 #include "support/circuit.h"
 
 using namespace hedgerow;

@@ -9,7 +9,7 @@
 #include "model/values.h"
 #include "model/vectors.h"
 #include "network/elaborate.h"
-#include "session/registry.h"
+#include "runs/registry.h"
 #include "support/circuit.h"
 
 using namespace hedgerow;

@@ -11,8 +11,8 @@
 
 #include "formats/file.h"
 #include "formats/hedge/hedge.h"
-#include "session/ledger.h"
-#include "session/recovery.h"
+#include "ledger/ledger.h"
+#include "files/recovery.h"
 #include "support/circuit.h"
 #include "support/failing_disk.h"
 #include "support/folder.h"

@@ -8,8 +8,8 @@
 
 #include "formats/file.h"
 #include "formats/hedge/hedge.h"
-#include "session/recovery.h"
-#include "session/registry.h"
+#include "files/recovery.h"
+#include "runs/registry.h"
 #include "support/circuit.h"
 #include "support/folder.h"
 

@@ -6,8 +6,8 @@
 #include "formats/file.h"
 #include "formats/hedge/hedge.h"
 #include "network/elaborate.h"
-#include "session/registry.h"
-#include "session/run.h"
+#include "runs/registry.h"
+#include "runs/run.h"
 
 using namespace hedgerow;
 

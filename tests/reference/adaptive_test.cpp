@@ -11,7 +11,7 @@
 #include "engines/adaptive/tableau.h"
 #include "formats/hedge/hedge.h"
 #include "network/elaborate.h"
-#include "session/registry.h"
+#include "runs/registry.h"
 #include "support/circuit.h"
 
 using namespace hedgerow;

@@ -169,9 +169,9 @@ TEST(Balance, ChargeFluxAndEnergy) {
         EXPECT_NEAR(stored + burnt, 0.0, one.tolerance * turnover) << "what goes in is stored or burnt";
         // The run along its short ways ends where the one that stops at every node does.
         const RunSummary& first = ledger.firstRun().summary();
-        for (std::size_t i = 0; i < first.standing.states.size(); ++i) {
-            const double size = std::max(std::abs(first.standing.states[i]), 1.0);
-            EXPECT_NEAR(first.standing.states[i], ledger.second().standing.states[i], 3e-9 * size)
+        for (std::size_t i = 0; i < first.snapshot.states.size(); ++i) {
+            const double size = std::max(std::abs(first.snapshot.states[i].value), 1.0);
+            EXPECT_NEAR(first.snapshot.states[i].value, ledger.second().snapshot.states[i].value, 3e-9 * size)
                 << ledger.network().states[i].part;
         }
     }

@@ -6,7 +6,7 @@
 #include <numbers>
 
 #include "model/event_text.h"
-#include "session/registry.h"
+#include "runs/registry.h"
 #include "support/circuit.h"
 #include "traces/spectrum.h"
 

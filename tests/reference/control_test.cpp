@@ -11,10 +11,10 @@
 #include "model/modules.h"
 #include "model/quantity.h"
 #include "network/advice.h"
-#include "session/observations.h"
-#include "session/registry.h"
-#include "session/state_file.h"
-#include "session/stress.h"
+#include "analysis/observations.h"
+#include "runs/registry.h"
+#include "runs/state_file.h"
+#include "analysis/stress.h"
 #include "support/circuit.h"
 #include "traces/spectrum.h"
 
@@ -99,7 +99,7 @@ TEST(SampledLoop, StartsFromItsStoredEnd) {
     ASSERT_TRUE(first);
     ASSERT_EQ(first->summary().end, RunEnd::finished) << first->summary().brief();
     const auto path = std::filesystem::temp_directory_path() / ("hedgerow_end_" + std::to_string(::getpid()) + ".json");
-    ASSERT_TRUE(writeStates(path, first->elaboration().network, first->summary().standing));
+    ASSERT_TRUE(writeStates(path, first->summary().snapshot));
     c.project().folder.moveTo(path.parent_path());
     c.project().plans.front().start = path.filename().string();
     c.project().plans.front().end = "5m";

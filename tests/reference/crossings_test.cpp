@@ -241,7 +241,7 @@ TEST_P(RoundsBegin, Anywhere) {
     const auto& [duty, phase] = GetParam();
     const double rest = 24 * (1 + std::sqrt(1 + 4 * duty * duty * 200 * 1e-5 / (2 * 47e-6))) / 2;
     expectVerified(stepUp(exactly(duty), "200", exactly(0.98 * rest), "4m", phase), 1e-10,
-                   [](const RunSummary& s) { EXPECT_GE(s.counter("periods along rounds"), 150) << "of 400"; });
+                   [](const RunSummary& s) { EXPECT_GE(s.counter("periods along period maps"), 150) << "of 400"; });
 }
 
 INSTANTIATE_TEST_SUITE_P(Patterns, RoundsBegin,
@@ -252,7 +252,7 @@ INSTANTIATE_TEST_SUITE_P(Patterns, RoundsBegin,
 // successor after two periods, not after ten.
 TEST(Rounds, FollowADriftWithoutStumbling) {
     expectVerified(stepUp("0.3", "200", "40", "20m"), 1e-10, [](const RunSummary& summary) {
-        EXPECT_GE(summary.counter("periods along rounds"), 1500) << "of 2000";
+        EXPECT_GE(summary.counter("periods along period maps"), 1500) << "of 2000";
         EXPECT_LE(summary.counter("descents"), 140);
     });
 }
@@ -262,7 +262,7 @@ TEST(Rounds, GoOnAfterASourceHasStepped) {
     Circuit c = stepUp("0.2", "300", "20", "9m");
     c.add("points-current", "I1", {"0", "out"}, {{"points", "0 0, 3m 0, 3m 1, 6m 1, 6m 0"}});
     expectVerified(c, 1e-10, [](const RunSummary& summary) {
-        EXPECT_GE(summary.counter("periods along rounds"), 300) << "of 900";
+        EXPECT_GE(summary.counter("periods along period maps"), 300) << "of 900";
         EXPECT_EQ(summary.counter("source breaks"), 2) << "it steps twice";
     });
 }

@@ -46,7 +46,7 @@ TEST(Degenerate, ChargeIsSharedWithALinkThatOthersUse) {
     const auto r = run(c);
     ASSERT_TRUE(r);
     ASSERT_EQ(r->summary().end, RunEnd::finished) << r->summary().brief();
-    EXPECT_GT(r->summary().counter("sections"), 1);
+    EXPECT_GT(r->summary().counter("subnetworks"), 1);
     const auto vl = r->trace("CL.v"), vx = r->trace("CX.v"), on = r->trace("SX.on"), il = r->trace("L2.i");
     int shared = 0;
     for (std::size_t i = 0; i + 1 < vl->size(); ++i) {

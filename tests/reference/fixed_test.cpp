@@ -5,8 +5,8 @@
 
 #include "base/largest.h"
 #include "circuits.h"
-#include "session/registry.h"
-#include "session/verify.h"
+#include "runs/registry.h"
+#include "runs/verify.h"
 #include "support/circuit.h"
 
 using namespace hedgerow;

@@ -7,8 +7,8 @@
 
 #include "model/edits.h"
 #include "model/history.h"
-#include "session/jigs.h"
-#include "session/registry.h"
+#include "desk/jigs.h"
+#include "runs/registry.h"
 #include "support/circuit.h"
 
 using namespace hedgerow;

@@ -6,8 +6,8 @@
 #include <gtest/gtest.h>
 
 #include "network/loss_data.h"
-#include "session/core_loss.h"
-#include "session/losses.h"
+#include "analysis/core_loss.h"
+#include "analysis/losses.h"
 #include "support/circuit.h"
 
 using namespace hedgerow;

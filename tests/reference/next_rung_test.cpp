@@ -3,9 +3,9 @@
 #include <cmath>
 
 #include "model/quantity.h"
-#include "session/next_rung.h"
-#include "session/run_changes.h"
-#include "session/rung_prices.h"
+#include "analysis/next_rung.h"
+#include "runs/run_changes.h"
+#include "runs/rung_prices.h"
 #include "support/circuit.h"
 
 using namespace hedgerow;

@@ -195,9 +195,9 @@ TEST_P(LegsAtOneLink, AreSectionsOfTheirOwn) {
     compare(c, 1e-9);
     const auto r = run(c);
     ASSERT_TRUE(r);
-    EXPECT_EQ(r->summary().counter("sections"), legs);
+    EXPECT_EQ(r->summary().counter("subnetworks"), legs);
     // Combinations are many more than what each of them comes to.
-    EXPECT_LT(r->summary().counter("states of sections"), 16 * legs);
+    EXPECT_LT(r->summary().counter("states of subnetworks"), 16 * legs);
     EXPECT_GT(r->summary().counter("configurations"), 90);
 }
 INSTANTIATE_TEST_SUITE_P(Oracle, LegsAtOneLink,

@@ -5,7 +5,7 @@
 #include <fstream>
 #include <numbers>
 
-#include "session/registry.h"
+#include "runs/registry.h"
 #include "support/circuit.h"
 #include "support/folder.h"
 

@@ -9,7 +9,7 @@
 #include <random>
 #include <tuple>
 
-#include "session/verify.h"
+#include "runs/verify.h"
 #include "support/circuit.h"
 
 using namespace hedgerow;
@@ -224,7 +224,7 @@ TEST_P(RandomPlant, SectionsMakeNoDifference) {
         ASSERT_TRUE(prepared) << prepared.error().message;
         (*prepared)->execute();
         ASSERT_EQ((*prepared)->summary().end, RunEnd::finished) << (*prepared)->summary().brief();
-        EXPECT_GT((*prepared)->summary().counter("sections"), 1);
+        EXPECT_GT((*prepared)->summary().counter("subnetworks"), 1);
         expectBalance(**prepared);
         const auto verification = verify(**prepared, CancelToken());
         ASSERT_TRUE(verification) << verification.error().message;

@@ -4,7 +4,7 @@
 #include <random>
 
 #include "formats/hedge/hedge.h"
-#include "session/registry.h"
+#include "runs/registry.h"
 #include "support/circuit.h"
 
 using namespace hedgerow;

@@ -8,8 +8,8 @@
 #include "formats/hedge/hedge.h"
 #include "model/event_text.h"
 #include "network/scene.h"
-#include "session/registry.h"
-#include "session/verify.h"
+#include "runs/registry.h"
+#include "runs/verify.h"
 #include "support/circuit.h"
 
 using namespace hedgerow;

@@ -7,8 +7,8 @@
 #include <thread>
 
 #include "circuits.h"
-#include "session/registry.h"
-#include "session/state_file.h"
+#include "runs/registry.h"
+#include "runs/state_file.h"
 #include "support/circuit.h"
 #include "support/folder.h"
 #include "support/verified.h"
@@ -22,8 +22,8 @@ namespace {
 void expectVerified(const Circuit& circuit, double tolerance, std::int64_t leastAlongLegs,
                     std::int64_t leastAlongRounds = 0) {
     test::expectVerified(circuit, tolerance, [&](const RunSummary& summary) {
-        EXPECT_GE(summary.counter("events along legs"), leastAlongLegs);
-        EXPECT_GE(summary.counter("periods along rounds"), leastAlongRounds);
+        EXPECT_GE(summary.counter("events along interval maps"), leastAlongLegs);
+        EXPECT_GE(summary.counter("periods along period maps"), leastAlongRounds);
     });
 }
 
@@ -147,7 +147,7 @@ TEST(Shortcuts, TenMillionEventsDoNotDrift) {
     ASSERT_EQ(summary.end, RunEnd::finished);
     EXPECT_EQ(summary.counter("events"), 10'000'001);
     const double expected = 5 * (1 - std::exp(-0.3 * period / tau)) / (1 - std::exp(-period / tau));
-    EXPECT_RELATIVE(summary.standing.states[0], expected, 2e-11) << "two ticks early";
+    EXPECT_RELATIVE(summary.snapshot.values()[0], expected, 2e-11) << "two ticks early";
 }
 
 // A lossless oscillation at 50 kHz keeps its energy over a second.
@@ -167,7 +167,7 @@ TEST(Shortcuts, LosslessOscillationKeepsItsEnergyForASecond) {
     const RunSummary summary =
         (*prepared)->engine().run((*prepared)->elaboration().network, request, counter, CancelToken());
     ASSERT_EQ(summary.end, RunEnd::finished) << summary.brief();
-    const double v = summary.standing.states[0], i = summary.standing.states[1];
+    const double v = summary.snapshot.values()[0], i = summary.snapshot.values()[1];
     EXPECT_RELATIVE(0.5e-6 * v * v + 0.5 * 10.132118364234e-6 * i * i, 50e-6, 1e-9);
 }
 
@@ -228,7 +228,7 @@ TEST(Start, GoesOnFromTheEndOfAnotherRun) {
     Circuit c = stepUp("0.5", "24", "48", "1m");
     const auto whole = run(Circuit(c).plan("2m", "1e-3")), half = run(c);
     const auto path = folder.path() / "end.json";
-    ASSERT_TRUE(writeStates(path, half->elaboration().network, half->summary().standing));
+    ASSERT_TRUE(writeStates(path, half->summary().snapshot));
     c.project().folder.moveTo(folder.path());
     c.project().plans[0].start = "end.json";
     const auto rest = run(c);

@@ -7,7 +7,7 @@
 #include <map>
 #include <random>
 
-#include "session/registry.h"
+#include "runs/registry.h"
 #include "support/circuit.h"
 
 using namespace hedgerow;
@@ -121,7 +121,7 @@ protected:
             if (name == "stored points") outcome.points = count;
             if (name == "steps") outcome.steps = count;
         }
-        outcome.ends = r->summary().standing.states;
+        outcome.ends = r->summary().snapshot.values();
         return outcome;
     }
 

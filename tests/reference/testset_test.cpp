@@ -4,7 +4,7 @@
 
 #include "base/largest.h"
 #include "base/cancel.h"
-#include "session/registry.h"
+#include "runs/registry.h"
 #include "support/circuit.h"
 #include "support/test_set.h"
 
@@ -30,7 +30,7 @@ std::vector<double> solved(const Network& network, double end, double tolerance)
     request.traceTolerance = tolerance;
     const RunSummary summary = findEngine("adaptive")->run(network, request, store, CancelToken());
     EXPECT_EQ(summary.end, RunEnd::finished) << summary.brief();
-    return summary.standing.states;
+    return summary.snapshot.values();
 }
 
 /// The largest error at the end, over the sizes.

@@ -8,7 +8,7 @@
 #include "formats/hedge/hedge.h"
 #include "model/modules.h"
 #include "model/vectors.h"
-#include "session/registry.h"
+#include "runs/registry.h"
 #include "support/circuit.h"
 
 using namespace hedgerow;

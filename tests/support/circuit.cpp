@@ -4,7 +4,7 @@
 
 #include <gtest/gtest.h>
 
-#include "session/registry.h"
+#include "runs/registry.h"
 
 namespace hedgerow::test {
 

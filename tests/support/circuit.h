@@ -8,7 +8,7 @@
 #include <vector>
 
 #include "model/project.h"
-#include "session/run.h"
+#include "runs/run.h"
 
 namespace hedgerow::test {
 

@@ -7,7 +7,7 @@
 
 #include "network/elaborate.h"
 #include "parts/generators.h"
-#include "session/registry.h"
+#include "runs/registry.h"
 #include "support/circuit.h"
 
 namespace hedgerow::test {
@@ -141,7 +141,9 @@ TestSetProblem ringModulator() {
     network.branchCount = 2 * RingModulator::n + 2;
     network.branchParts.assign(static_cast<std::size_t>(network.branchCount), "R");
     network.branchSorts.assign(static_cast<std::size_t>(network.branchCount), UnknownSort::signal);
-    network.states.assign(RingModulator::n, {StateSort::signal, "R", 0.0, 1.0});
+    for (int i = 0; i < RingModulator::n; ++i)
+        network.states.push_back(
+            {.sort = StateSort::signal, .part = "R", .name = "x" + std::to_string(i + 1), .storage = 1.0});
     for (const double f : {1e3, 1e4}) {
         network.sourceOffsets.push_back(network.sourceCount);
         network.sources.push_back(std::make_unique<parts::SineGenerator>(f, 0.0));

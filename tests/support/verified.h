@@ -3,7 +3,7 @@
 
 #include <functional>
 
-#include "session/verify.h"
+#include "runs/verify.h"
 #include "support/circuit.h"
 
 namespace hedgerow::test {
@@ -22,7 +22,7 @@ inline void expectVerified(const Circuit& circuit, double tolerance,
     EXPECT_TRUE(check->sameEvents) << check->events << " and " << check->referenceEvents;
     EXPECT_LT(check->largestShift, 1e-14);
     EXPECT_LT(check->worst(), tolerance) << check->differences.front().quantity;
-    EXPECT_EQ(check->reference.counter("events along legs"), 0);
+    EXPECT_EQ(check->reference.counter("events along interval maps"), 0);
 }
 
 /// A step-up stage of 24 V, 47 uH and 47 uF at 100 kHz.

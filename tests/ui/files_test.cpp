@@ -9,7 +9,7 @@
 #include <QTemporaryDir>
 
 #include "formats/hedge/hedge.h"
-#include "session/recovery.h"
+#include "files/recovery.h"
 #include "ui/window.h"
 
 using namespace hedgerow;

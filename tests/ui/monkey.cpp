@@ -46,10 +46,10 @@
 #include <QtTest/QTest>
 
 #include "formats/hedge/hedge.h"
-#include "session/registry.h"
+#include "runs/registry.h"
 #include "sheet/sheet_view.h"
-#include "shell/main_window.h"
-#include "shell/runs.h"
+#include "window/main_window.h"
+#include "base/runs.h"
 #include "style/theme.h"
 #include "timeline/timeline_view.h"
 

@@ -21,10 +21,10 @@
 #include "formats/file.h"
 #include "formats/hedge/hedge.h"
 #include "model/edits.h"
-#include "session/library.h"
-#include "session/recovery.h"
+#include "files/library.h"
+#include "files/recovery.h"
 #include "sheet/text_view.h"
-#include "shell/libraries.h"
+#include "window/libraries.h"
 #include "ui/window.h"
 
 using namespace hedgerow;

@@ -18,7 +18,7 @@
 #include "model/edits.h"
 #include "model/references.h"
 #include "model/text_form.h"
-#include "session/registry.h"
+#include "runs/registry.h"
 #include "sheet/sheet_export.h"
 #include "sheet/sheet_painter.h"
 #include "shelf/shelf.h"

@@ -16,7 +16,7 @@
 #include "model/edits.h"
 #include "model/quantity.h"
 #include "shelf/shelf.h"
-#include "shell/report.h"
+#include "window/report.h"
 #include "style/picture_file.h"
 #include "timeline/lane_view.h"
 #include "ui/window.h"

@@ -10,7 +10,7 @@
 #include <QtTest/QTest>
 
 #include "sheet/sheet_view.h"
-#include "shell/main_window.h"
+#include "window/main_window.h"
 #include "timeline/timeline_view.h"
 
 namespace hedgerow::test {

@@ -6,7 +6,7 @@
 #include <functional>
 #include <numbers>
 
-#include "session/readings.h"
+#include "runs/readings.h"
 #include "traces/expression.h"
 #include "traces/limit_line.h"
 #include "traces/measures.h"

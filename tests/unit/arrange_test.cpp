@@ -11,7 +11,7 @@
 #include "model/references.h"
 #include "model/text_form.h"
 #include "model/values.h"
-#include "session/registry.h"
+#include "runs/registry.h"
 
 using namespace hedgerow;
 

@@ -8,8 +8,8 @@
 #include "base/largest.h"
 #include "formats/cards/card_expression.h"
 #include "model/modules.h"
-#include "session/card_import.h"
-#include "session/registry.h"
+#include "desk/card_import.h"
+#include "runs/registry.h"
 #include "support/circuit.h"
 
 using namespace hedgerow;

@@ -3,7 +3,7 @@
 #include <random>
 
 #include "model/nets.h"
-#include "session/registry.h"
+#include "runs/registry.h"
 
 using namespace hedgerow;
 

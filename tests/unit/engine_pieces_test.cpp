@@ -7,10 +7,10 @@
 
 #include "base/largest.h"
 #include "engines/exact/conditions.h"
-#include "engines/exact/leg.h"
+#include "engines/exact/interval_map.h"
 #include "engines/exact/propagator.h"
-#include "engines/exact/swings.h"
-#include "session/run.h"
+#include "engines/exact/trace_ranges.h"
+#include "runs/run.h"
 #include "support/circuit.h"
 
 using namespace hedgerow;
@@ -70,28 +70,28 @@ struct Solved {
 template <class Real>
 struct Steps {
     explicit Steps(const Solved& solved)
-        : frame(solved.network()),
-          skeleton(frame),
-          states(skeleton, false),
-          configuration(skeleton, states, solved.segments()),
-          propagator(frame, configuration) {}
+        : layout(solved.network()),
+          reduction(layout),
+          states(reduction, false),
+          configuration(reduction, states, solved.segments()),
+          propagator(layout, configuration) {}
     /// A random consistent y with its sources at their values at zero.
     Vector<Real> start(Random& random, const Network& network) const {
-        Vector<Real> y(frame.size());
-        for (int i = 0; i < frame.states; ++i) y(i) = static_cast<Real>(uniform(random, -10, 10));
-        y(frame.states) = 1;
+        Vector<Real> y(layout.size());
+        for (int i = 0; i < layout.states; ++i) y(i) = static_cast<Real>(uniform(random, -10, 10));
+        y(layout.states) = 1;
         for (std::size_t i = 0; i < network.sources.size(); ++i) {
             std::vector<double> values(static_cast<std::size_t>(network.sources[i]->size()));
             network.sources[i]->valueAt(0, values);
             for (std::size_t j = 0; j < values.size(); ++j)
-                y(frame.states + network.sourceOffsets[i] + static_cast<int>(j)) = static_cast<Real>(values[j]);
+                y(layout.states + network.sourceOffsets[i] + static_cast<int>(j)) = static_cast<Real>(values[j]);
         }
         if (configuration.projects) configuration.project(y.data());
         return y;
     }
-    Frame<Real> frame;
-    Skeleton<Real> skeleton;
-    SectionStates<Real> states;
+    StateLayout<Real> layout;
+    StaticReduction<Real> reduction;
+    SubnetworkStates<Real> states;
     Configuration<Real> configuration;
     Propagator<Real> propagator;
 };
@@ -222,7 +222,7 @@ TEST(Conditions, HoldWhereAllTheirRowsDo) {
         Conditions<double> conditions;
         if (count > 0) conditions.demand(demands, least);
         if (limited > 0) conditions.limit(limits);
-        // The same behind a map, as the conditions of a later leg are.
+        // The same behind a map, as the conditions of a later map are.
         const Dense whole = Dense::Identity(n, n) + 0.1 * randomDense(random, n, n);
         Conditions<double> behind;
         behind.follow(conditions, whole);
@@ -337,17 +337,17 @@ TEST(Largest, IsInfiniteWhereANumberIsNone) {
 }
 
 // What a line may hide is judged several unknowns at once in double and one by one in long double.
-TEST(Swings, OfSeveralAtOnceAreThoseOfEach) {
+TEST(TraceRanges, OfSeveralAtOnceAreThoseOfEach) {
     const Solved solved(circuits().at("three phases"));
-    const Frame<double> frame(solved.network());
-    const Frame<long double> fine(solved.network());
+    const StateLayout<double> layout(solved.network());
+    const StateLayout<long double> fine(solved.network());
     RunRequest request;
     request.traceTolerance = 1e-3;
-    Magnitudes<double> magnitudes(frame);
-    Magnitudes<long double> fineMagnitudes(fine);
-    Swings<double> swings(frame, request, magnitudes);
-    Swings<long double> fineSwings(fine, request, fineMagnitudes);
-    const auto count = static_cast<std::size_t>(frame.unknowns);
+    Scales<double> scales(layout);
+    Scales<long double> fineMagnitudes(fine);
+    TraceRanges<double> swings(layout, request, scales);
+    TraceRanges<long double> fineSwings(fine, request, fineMagnitudes);
+    const auto count = static_cast<std::size_t>(layout.unknowns);
     ASSERT_GT(count, 8u) << "more than two blocks of four";
     Random random(8);
     std::vector<double> z(count), last(count, 0.0), rate(count), lastRate(count, 0.0);
@@ -368,7 +368,7 @@ TEST(Swings, OfSeveralAtOnceAreThoseOfEach) {
         const bool is = swings.straight(last.data(), lastRate.data(), z.data(), rate.data(), h);
         ASSERT_EQ(is, fineSwings.straight(flast.data(), flastRate.data(), fz.data(), frate.data(), h)) << point;
         ++(is ? straight : bent);
-        for (int i = 0; i < frame.unknowns; ++i) {
+        for (int i = 0; i < layout.unknowns; ++i) {
             const auto k = static_cast<std::size_t>(i);
             ASSERT_NEAR(swings.allowed(i, last[k], z[k]), static_cast<double>(fineSwings.allowed(i, flast[k], fz[k])),
                         1e-13)
@@ -388,8 +388,8 @@ TEST(Swings, OfSeveralAtOnceAreThoseOfEach) {
     EXPECT_FALSE(swings.straight(last.data(), lastRate.data(), z.data(), rate.data(), 1e-9));
 }
 
-// The tail of a leg ends where the first of its guards does; a companion that is far from its zero there is another
-// event, and the leg does not fit.
+// The tail of a map ends where the first of its guards does; a companion that is far from its zero there is another
+// event, and the map does not fit.
 TEST(Tails, EndWithTheFirstOfTheirGuards) {
     Random random(9);
     for (int trial = 0; trial < 200; ++trial) {

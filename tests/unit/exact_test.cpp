@@ -5,10 +5,10 @@
 #include <random>
 
 #include "engines/exact/elimination.h"
-#include "engines/exact/leg.h"
-#include "engines/exact/section.h"
+#include "engines/exact/interval_map.h"
+#include "engines/exact/subnetwork.h"
 #include "network/clock.h"
-#include "session/run.h"
+#include "runs/run.h"
 #include "support/circuit.h"
 
 using namespace hedgerow;
@@ -72,9 +72,9 @@ TEST(Elimination, AgreesWithDenseAlgebra) {
     }
 }
 
-// In every combination of segments the sections together come to what the network comes to as a whole, or say that they
+// In every combination of segments the subnetworks together come to what the network comes to as a whole, or say that they
 // do not stand alone. Ideal switches and floating stars make most of the combinations degenerate.
-TEST(Sections, AgreeWithTheWhole) {
+TEST(Subnetworks, AgreeWithTheWhole) {
     Circuit c;
     c.add("constant", "K1", {"g"}, {{"value", "0"}})
         .add("dc-voltage", "V1", {"s", "0"}, {{"level", "100"}})
@@ -84,20 +84,20 @@ TEST(Sections, AgreeWithTheWhole) {
         .add("capacitor", "CX", {"x", "0"}, {{"c", "10u"}});
     for (int j = 0; j < 2; ++j)
         for (int k = 0; k < 3; ++k) {
-            const std::string id = std::to_string(j) + std::to_string(k), leg = "leg" + id, out = "out" + id,
+            const std::string id = std::to_string(j) + std::to_string(k), map = "map" + id, out = "out" + id,
                               star = "star" + std::to_string(j);
-            c.add("igbt", "QU" + id, {"p", leg, "g"})
-                .add("igbt", "QL" + id, {leg, "0", "g"})
-                .add("inductor", "L" + id, {leg, out}, {{"l", "2m"}})
+            c.add("igbt", "QU" + id, {"p", map, "g"})
+                .add("igbt", "QL" + id, {map, "0", "g"})
+                .add("inductor", "L" + id, {map, out}, {{"l", "2m"}})
                 .add("capacitor", "C" + id, {out, star}, {{"c", "10u"}})
                 .add("resistor", "R" + id, {out, star}, {{"r", "20"}});
         }
     const auto prepared = hedgerow::Run::prepare(std::make_shared<const Project>(c.project()));
     ASSERT_TRUE(prepared) << prepared.error().message;
     const Network& network = (*prepared)->elaboration().network;
-    const Frame<double> frame(network);
-    const Skeleton<double> skeleton(frame);
-    ASSERT_EQ(skeleton.sections().size(), 3u) << "two converters, and the switch at the link";
+    const StateLayout<double> layout(network);
+    const StaticReduction<double> reduction(layout);
+    ASSERT_EQ(reduction.subnetworks().size(), 3u) << "two converters, and the switch at the link";
     std::mt19937 random(3);
     int together = 0, apart = 0;
     for (int trial = 0; trial < 400; ++trial) {
@@ -105,22 +105,22 @@ TEST(Sections, AgreeWithTheWhole) {
         std::map<std::string, bool> conducting;
         for (const auto& element : network.elements) {
             int segment = static_cast<int>(random() % static_cast<unsigned>(element->segmentCount()));
-            // Both switches of a leg at once would be a short circuit, which is rarely of interest.
+            // Both switches of a map at once would be a short circuit, which is rarely of interest.
             const bool lower = element->part().starts_with("QL");
             if (lower && conducting["QU" + element->part().substr(2)] && random() % 16 != 0) segment = 0;
             conducting[element->part()] = element->conducts(segment);
             segments.push_back(segment);
         }
-        const SectionState<double> whole(skeleton, skeleton.whole(), segments);
-        Dense open = Dense::Zero(skeleton.open(), frame.size()), jump = Dense::Zero(frame.size(), frame.size());
+        const SubnetworkState<double> whole(reduction, reduction.whole(), segments);
+        Dense open = Dense::Zero(reduction.open(), layout.size()), jump = Dense::Zero(layout.size(), layout.size());
         bool alone = true;
-        for (const Section& section : skeleton.sections()) {
-            const SectionState<double> state(skeleton, section, segments);
+        for (const Subnetwork& subnetwork : reduction.subnetworks()) {
+            const SubnetworkState<double> state(reduction, subnetwork, segments);
             alone = alone && state.alone;
             if (!alone) break;
             const Dense rows = state.open;
-            for (std::size_t u = 0; u < section.open.size(); ++u)
-                open.row(section.open[u]) = rows.row(static_cast<Eigen::Index>(u));
+            for (std::size_t u = 0; u < subnetwork.open.size(); ++u)
+                open.row(subnetwork.open[u]) = rows.row(static_cast<Eigen::Index>(u));
             if (state.lift.size() > 0) jump += Dense(state.lift) * Dense(state.jump);
         }
         if (!alone) {
@@ -130,8 +130,8 @@ TEST(Sections, AgreeWithTheWhole) {
         ASSERT_TRUE(whole.illPosedUnknowns.empty()) << "trial " << trial;
         ++together;
         // Of states that fit: those that the jump leads to.
-        const Dense fitting = Dense::Identity(frame.size(), frame.size()) + jump;
-        Dense wholeJump = Dense::Zero(frame.size(), frame.size());
+        const Dense fitting = Dense::Identity(layout.size(), layout.size()) + jump;
+        Dense wholeJump = Dense::Zero(layout.size(), layout.size());
         if (whole.lift.size() > 0) wholeJump = Dense(whole.lift) * Dense(whole.jump);
         EXPECT_LT((jump - wholeJump).cwiseAbs().maxCoeff(), 1e-11) << "trial " << trial;
         const double scale = std::max(1.0, open.cwiseAbs().maxCoeff());

@@ -8,8 +8,8 @@
 #include "formats/file.h"
 #include "formats/hedge/hedge.h"
 #include "formats/hedge/json_place.h"
-#include "session/registry.h"
-#include "session/run_writer.h"
+#include "runs/registry.h"
+#include "ledger/run_writer.h"
 #include "support/circuit.h"
 #include "support/folder.h"
 

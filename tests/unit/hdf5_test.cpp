@@ -8,7 +8,7 @@
 #include "base/apart.h"
 #include "formats/file.h"
 #include "formats/hdf5/hdf5_file.h"
-#include "session/measured_run.h"
+#include "ledger/measured_run.h"
 #include "support/folder.h"
 
 namespace hedgerow {

@@ -14,10 +14,10 @@
 
 #include "formats/file.h"
 #include "formats/hedge/hedge.h"
-#include "session/ledger.h"
-#include "session/run_file.h"
-#include "session/run_pieces.h"
-#include "session/run_writer.h"
+#include "ledger/ledger.h"
+#include "ledger/run_file.h"
+#include "ledger/run_pieces.h"
+#include "ledger/run_writer.h"
 #include "support/circuit.h"
 #include "support/failing_disk.h"
 

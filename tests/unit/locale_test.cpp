@@ -11,8 +11,8 @@
 #include "formats/hedge/hedge.h"
 #include "model/points.h"
 #include "model/quantity.h"
-#include "session/card_import.h"
-#include "session/registry.h"
+#include "desk/card_import.h"
+#include "runs/registry.h"
 #include "support/circuit.h"
 #include "support/folder.h"
 

@@ -11,8 +11,8 @@
 #include "formats/csv/read_csv.h"
 #include "formats/file.h"
 #include "formats/hedge/hedge.h"
-#include "session/measured_run.h"
-#include "session/registry.h"
+#include "ledger/measured_run.h"
+#include "runs/registry.h"
 #include "support/circuit.h"
 #include "support/folder.h"
 

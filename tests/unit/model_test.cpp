@@ -8,7 +8,7 @@
 #include "model/references.h"
 #include "model/route.h"
 #include "model/router.h"
-#include "session/registry.h"
+#include "runs/registry.h"
 
 using namespace hedgerow;
 

@@ -13,9 +13,9 @@
 #include "model/modules.h"
 #include "model/references.h"
 #include "model/text_form.h"
-#include "session/library.h"
-#include "session/registry.h"
-#include "session/run.h"
+#include "files/library.h"
+#include "runs/registry.h"
+#include "runs/run.h"
 #include "support/circuit.h"
 
 using namespace hedgerow;

@@ -4,7 +4,7 @@
 #include <numbers>
 
 #include "model/values.h"
-#include "session/registry.h"
+#include "runs/registry.h"
 
 using namespace hedgerow;
 

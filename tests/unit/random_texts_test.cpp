@@ -12,8 +12,8 @@
 #include "model/points.h"
 #include "model/quantity.h"
 #include "model/values.h"
-#include "session/registry.h"
-#include "session/state_file.h"
+#include "runs/registry.h"
+#include "runs/state_file.h"
 #include "support/circuit.h"
 #include "support/folder.h"
 
@@ -429,13 +429,13 @@ TEST(RandomTexts, StoredEndsNeverBreakAStart) {
     TemporaryFolder folder;
     const auto path = folder.path() / "end.json";
     const Network& network = r->elaboration().network;
-    ASSERT_TRUE(writeStates(path, network, r->summary().standing));
+    ASSERT_TRUE(writeStates(path, r->summary().snapshot));
     std::string text;
     std::getline(std::ifstream(path), text, '\0');
     const auto sound = readStates(*readFile(path), "end.json", network);
     ASSERT_TRUE(sound) << sound.error().message;
     ASSERT_EQ(sound->states.size(), network.states.size());
-    EXPECT_EQ(sound->states, r->summary().standing.states) << "to the last digit";
+    EXPECT_EQ(sound->states, r->summary().snapshot.values()) << "to the last digit";
     int read = 0, refused = 0;
     for (int trial = 0; trial < 3000; ++trial) {
         std::ofstream(path, std::ios::trunc) << random.damaged(text);

@@ -20,12 +20,12 @@
 #include "formats/hedge/hedge.h"
 #include "model/modules.h"
 #include "model/values.h"
-#include "session/ledger.h"
-#include "session/outside_files.h"
-#include "session/recovery.h"
-#include "session/registry.h"
-#include "session/run_writer.h"
-#include "session/state_file.h"
+#include "ledger/ledger.h"
+#include "files/outside_files.h"
+#include "files/recovery.h"
+#include "runs/registry.h"
+#include "ledger/run_writer.h"
+#include "runs/state_file.h"
 #include "support/circuit.h"
 #include "support/folder.h"
 
@@ -449,7 +449,7 @@ TEST(ControlMemory, IsTakenUpByNameAndType) {
     const auto first = test::run(controlled(counting, "GAIN = 2"));
     ASSERT_TRUE(first);
     EXPECT_EQ(valueOf(*first, "CODE1.n"), "-30.000000");
-    ASSERT_TRUE(writeStates(end, first->elaboration().network, first->summary().standing));
+    ASSERT_TRUE(writeStates(end, first->summary().snapshot));
     const std::string text = *readFile(end);
     EXPECT_EQ(text.find("null"), std::string::npos) << "a negative INT is a number: " << text;
     const auto goOn = [&](const std::string& code, const std::string& values) {
@@ -482,7 +482,7 @@ TEST(ControlMemory, RangesAndLengthsAreChecked) {
     const auto first = test::run(controlled(counting, "GAIN = 2"));
     ASSERT_TRUE(first);
     const fs::path end = folder.path() / "end.json";
-    ASSERT_TRUE(writeStates(end, first->elaboration().network, first->summary().standing));
+    ASSERT_TRUE(writeStates(end, first->summary().snapshot));
     const std::string text = *readFile(end);
     const auto entry = [&](const std::string& name) {
         const std::size_t at = text.find('"' + name + '"'), begin = text.find('[', at), close = text.find(']', begin);

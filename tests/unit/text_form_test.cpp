@@ -7,7 +7,7 @@
 #include "formats/hedge/hedge.h"
 #include "model/edits.h"
 #include "model/text_form.h"
-#include "session/registry.h"
+#include "runs/registry.h"
 
 using namespace hedgerow;
 

@@ -11,15 +11,15 @@ Result<std::vector<double>> AdaptiveEngine::operatingPoint(const Network& networ
     return adaptive::operatingPoint(network);
 }
 
-RunSummary AdaptiveEngine::run(const Network& network, const RunRequest& request, RunSink& sink,
-                               const CancelToken& cancel) const {
+std::unique_ptr<Simulation> AdaptiveEngine::begin(const Network& network, const RunRequest& request, RunSink& sink,
+                                                  const CancelToken& cancel) const {
     RunRequest tighter = request;
     if (request.reference) {
         constexpr double finer = 1e-3;
         tighter.traceTolerance *= finer;
         for (double& tolerance : tighter.tolerances) tolerance *= finer;
     }
-    return adaptive::Run(network, tighter, sink, cancel, tableau_).solve();
+    return std::make_unique<adaptive::Run>(network, tighter, sink, cancel, tableau_);
 }
 
 std::unique_ptr<Engine> makeAdaptive() { return std::make_unique<AdaptiveEngine>(); }

@@ -13,8 +13,8 @@ public:
     std::string_view name() const override { return "adaptive"; }
     Status accepts(const Network& network) const override;
     Result<std::vector<double>> operatingPoint(const Network& network) const override;
-    RunSummary run(const Network& network, const RunRequest& request, RunSink& sink,
-                   const CancelToken& cancel) const override;
+    std::unique_ptr<Simulation> begin(const Network& network, const RunRequest& request, RunSink& sink,
+                                      const CancelToken& cancel) const override;
 
 private:
     const adaptive::Tableau& tableau_;

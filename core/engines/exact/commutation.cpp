@@ -44,17 +44,17 @@ bool vanishes(const Sparse<Real>& jumps, Eigen::Index row, int entry) {
 }  // namespace
 
 template <class Real>
-Mode<Real>::Mode(const Frame<Real>& frame, Segments chosen, std::shared_ptr<Algebra<Real>> shared)
-    : segments(std::move(chosen)), algebra(std::move(shared)) {
+Mode<Real>::Mode(const StateLayout<Real>& layout, Segments chosen, std::shared_ptr<Algebra<Real>> shared)
+    : segments(std::move(chosen)), algebra(std::move(shared)), layout_(&layout) {
     const Configuration<Real>& c = algebra->configuration;
     if (!c.illPosedUnknowns.empty()) return;
     std::vector<double> constants;
     for (std::size_t i = 0; i < segments.size(); ++i) {
-        const Element& element = *frame.network.elements[i];
+        const Element& element = *layout.network.elements[i];
         timed = timed || element.timeout(segments[i]).has_value();
         for (Guard& guard : element.guards(segments[i])) {
             const UnknownSort sort =
-                guard.terms.empty() ? UnknownSort::voltage : frame.network.sortOf(guard.terms.front().first);
+                guard.terms.empty() ? UnknownSort::voltage : layout.network.sortOf(guard.terms.front().first);
             constants.push_back(guard.constant);
             guards.push_back({static_cast<int>(i), guard.next, std::move(guard.terms), sort});
         }
@@ -65,7 +65,7 @@ Mode<Real>::Mode(const Frame<Real>& frame, Segments chosen, std::shared_ptr<Alge
     if (c.projects) guardImpulse = c.impulseRows(forms);
     for (std::size_t k = 0; k < c.jumping.size(); ++k) {
         const int i = c.jumping[k];
-        if (i < frame.states && frame.network.states[static_cast<std::size_t>(i)].sort == StateSort::windingCurrent &&
+        if (i < layout.states && layout.network.states[static_cast<std::size_t>(i)].sort == StateSort::windingCurrent &&
             vanishes(c.jumps.entries(), static_cast<Eigen::Index>(k), i))
             lost.push_back(i);
     }
@@ -84,25 +84,25 @@ std::size_t Mode<Real>::bytes() const {
 }
 
 template <class Real>
-const std::vector<Real>& Mode<Real>::noise(const Magnitudes<Real>& magnitudes) {
-    if (noiseVersion_ != magnitudes.version()) {
-        noiseVersion_ = magnitudes.version();
+const std::vector<Real>& Mode<Real>::noise(const Scales<Real>& scales) {
+    if (noiseVersion_ != scales.version()) {
+        noiseVersion_ = scales.version();
         noise_.resize(guards.size());
         for (std::size_t i = 0; i < guards.size(); ++i) {
             Real sum = 0;
             for (typename Sparse<Real>::InnerIterator of(guardValue.entries(), static_cast<Eigen::Index>(i)); of; ++of)
-                sum += std::abs(of.value()) * magnitudes.size(static_cast<int>(of.col()));
-            noise_[i] = magnitudes.noise(sum, guards[i].sort);
+                sum += std::abs(of.value()) * scales.size(static_cast<int>(of.col()));
+            noise_[i] = scales.noise(sum, guards[i].sort);
         }
     }
     return noise_;
 }
 
 template <class Real>
-void Mode<Real>::look(const Real* y, Vector<Real>& result) {
+void Mode<Real>::guardValuesAndRates(const Real* y, Vector<Real>& result) {
     const Eigen::Index count = guardValue.rows();
     result.resize(2 * count);
-    if (looking.size() == 0 && ++looks > worthLooking)
+    if (looking.size() == 0 && !layout_->rehearsal && ++looks > worthLooking)
         looking = guardValue.above(guardValue.times(configuration().generator));
     if (looking.size() > 0) return looking.apply(y, result.data());
     slope_.resize(guardValue.columns());
@@ -112,11 +112,12 @@ void Mode<Real>::look(const Real* y, Vector<Real>& result) {
 }
 
 template <class Real>
-void Mode<Real>::arrive(const Real* y, Vector<Real>& result) {
+void Mode<Real>::projectAndEvaluate(const Real* y, Vector<Real>& result) {
     const Rows<Real>& jumps = configuration().jumps;
     const Eigen::Index count = guardValue.rows();
     if (result.size() < 2 * count + jumps.rows()) result.resize(2 * count + jumps.rows());
-    if (arriving.size() == 0 && ++arrivals > worthLooking) arriving = guardImpulse.above(guardValue).above(jumps);
+    if (arriving.size() == 0 && !layout_->rehearsal && ++arrivals > worthLooking)
+        arriving = guardImpulse.above(guardValue).above(jumps);
     if (arriving.size() > 0) return arriving.apply(y, result.data());
     guardImpulse.apply(y, result.data());
     guardValue.apply(y, result.data() + count);
@@ -124,10 +125,10 @@ void Mode<Real>::arrive(const Real* y, Vector<Real>& result) {
 }
 
 template <class Real>
-Commutation<Real>::Commutation(const Frame<Real>& frame, Magnitudes<Real>& magnitudes, bool apart)
-    : frame_(frame), skeleton_(frame), sections_(skeleton_, apart), motions_(skeleton_), magnitudes_(magnitudes) {
-    for (std::size_t i = 0; i < frame.network.elements.size(); ++i)
-        if (frame.network.elements[i]->logicSignal() >= 0) logic_.push_back(i);
+Commutation<Real>::Commutation(const StateLayout<Real>& layout, Scales<Real>& scales, bool apart)
+    : layout_(layout), reduction_(layout), subnetworks_(reduction_, apart), motions_(reduction_), scales_(scales) {
+    for (std::size_t i = 0; i < layout.network.elements.size(); ++i)
+        if (layout.network.elements[i]->logicSignal() >= 0) logic_.push_back(i);
 }
 
 template <class Real>
@@ -153,13 +154,13 @@ Mode<Real>& Commutation<Real>::mode(const Segments& segments) {
         const Stopwatch watch;
         Segments equations(segments.size());
         for (std::size_t i = 0; i < segments.size(); ++i)
-            equations[i] = frame_.network.elements[i]->equations(segments[i]);
+            equations[i] = layout_.network.elements[i]->equations(segments[i]);
         auto& algebra = algebras_[equations];
         if (!algebra) {
-            algebra = std::make_shared<Algebra<Real>>(skeleton_, sections_, segments);
+            algebra = std::make_shared<Algebra<Real>>(reduction_, subnetworks_, segments);
             ++built_;
         }
-        place = std::make_unique<Mode<Real>>(frame_, segments, algebra);
+        place = std::make_unique<Mode<Real>>(layout_, segments, algebra);
         secondsBuilding_ += watch.seconds();
     } else {
         ++revisited_;
@@ -172,7 +173,7 @@ Mode<Real>& Commutation<Real>::mode(const Segments& segments) {
 template <class Real>
 std::unique_ptr<Mode<Real>> Commutation<Real>::without(Mode<Real>& mode, std::shared_ptr<SlowMotion<Real>> motion) {
     std::shared_ptr<Algebra<Real>> algebra(motion, &motion->algebra);
-    auto made = std::make_unique<Mode<Real>>(frame_, mode.segments, std::move(algebra));
+    auto made = std::make_unique<Mode<Real>>(layout_, mode.segments, std::move(algebra));
     made->whole = mode.whole ? mode.whole : &mode;
     made->motion = std::move(motion);
     return made;
@@ -183,8 +184,7 @@ Mode<Real>* Commutation<Real>::calm(Mode<Real>& mode) {
     if (!std::exchange(mode.calmKnown, true)) {
         const Stopwatch watch;
         static const std::vector<int> none;
-        if (auto motion =
-                motions_.atOnceWithout(*mode.algebra, mode.motion ? mode.motion->fast : none, mode.segments))
+        if (auto motion = motions_.atOnceWithout(*mode.algebra, mode.motion ? mode.motion->fast : none, mode.segments))
             mode.calm = without(mode, std::move(motion));
         secondsBuilding_ += watch.seconds();
     }
@@ -195,10 +195,9 @@ template <class Real>
 typename Commutation<Real>::Fading Commutation<Real>::fading(Mode<Real>& mode, Tick horizon) {
     static const std::vector<int> none;
     const Stopwatch watch;
-    const Cut<Real>* const cut =
-        motions_.within(*mode.algebra, horizon, mode.motion ? mode.motion->fast : none, mode.segments,
-                        mode.entries < worthFading);
-    if (mode.entries < worthFading) ++mode.entries;
+    const Cut<Real>* const cut = motions_.within(*mode.algebra, horizon, mode.motion ? mode.motion->fast : none,
+                                                 mode.segments, mode.entries < worthFading);
+    if (mode.entries < worthFading && !layout_.rehearsal) ++mode.entries;
     if (!cut) return {};
     for (const auto& [known, to] : mode.later)
         if (known == cut) return {to.get(), cut->after};
@@ -230,7 +229,8 @@ void Commutation<Real>::trim(const Mode<Real>* keep) {
 }
 
 template <class Real>
-Result<Mode<Real>*> Commutation<Real>::settle(Vector<Real>& y, const Segments& wanted, Tick t, const Cause& cause) {
+Result<Mode<Real>*> Commutation<Real>::findConsistent(Vector<Real>& y, const Segments& wanted, Tick t,
+                                                      const Cause& cause) {
     // When a time has run out the segment that follows is known; what came of it elsewhere would lead back. So it is
     // with a guard that was followed to its end.
     auto guess = cause.sort == Cause::Sort::timeout ? guesses_.end() : guesses_.find(wanted);
@@ -244,7 +244,7 @@ Result<Mode<Real>*> Commutation<Real>::settle(Vector<Real>& y, const Segments& w
     if (guess != guesses_.end()) {
         const std::int64_t known = built_;
         Mode<Real>& expected = mode(candidate);
-        if (settleAs(expected, y)) {
+        if (isConsistent(expected, y)) {
             if (built_ != known) trim(&expected);
             return expected.last();
         }
@@ -263,8 +263,7 @@ Result<Mode<Real>*> Commutation<Real>::settle(Vector<Real>& y, const Segments& w
         lenient_ = false;
     }
     if (!found) return lost ? failure(*last, before, t, cause) : lost.error();
-    if (!y.allFinite())
-        return beyondNumbers(frame_, y, t);
+    if (!y.allFinite()) return beyondNumbers(layout_, y, t);
     if (guesses_.size() > 20'000) guesses_.clear();
     if (cause.sort != Cause::Sort::timeout) guesses_[wanted] = found->segments;
     trim(found);
@@ -273,8 +272,7 @@ Result<Mode<Real>*> Commutation<Real>::settle(Vector<Real>& y, const Segments& w
 
 /// Flips what is in the wrong state, first in blocks, then one by one, until all fits. @param last  what was tried last
 template <class Real>
-Mode<Real>* Commutation<Real>::search(Segments candidate, Vector<Real> before, Vector<Real>& after,
-                                      Mode<Real>*& last) {
+Mode<Real>* Commutation<Real>::search(Segments candidate, Vector<Real> before, Vector<Real>& after, Mode<Real>*& last) {
     std::set<Segments> visited;
     for (int round = 0; round < blockRounds + pivotRounds; ++round) {
         Mode<Real>& trialMode = mode(candidate);
@@ -298,7 +296,7 @@ Mode<Real>* Commutation<Real>::search(Segments candidate, Vector<Real> before, V
 }
 
 template <class Real>
-bool Commutation<Real>::settleAs(Mode<Real>& entered, Vector<Real>& y) {
+bool Commutation<Real>::isConsistent(Mode<Real>& entered, Vector<Real>& y) {
     Mode<Real>& mode = entered.whole ? *entered.whole : entered;
     const Configuration<Real>& c = mode.configuration();
     if (!c.illPosedUnknowns.empty() || (c.contradiction.rows() > 0 && contradictsSoon(mode, y))) return false;
@@ -307,10 +305,10 @@ bool Commutation<Real>::settleAs(Mode<Real>& entered, Vector<Real>& y) {
     const Real* values = nullptr;
     if (c.projects) {
         for (const int i : mode.lost)
-            if (std::abs(y(i)) > 100 * magnitudes_.currentNoise()) return false;
-        mode.arrive(y.data(), arrival_);
+            if (std::abs(y(i)) > 100 * scales_.currentNoise()) return false;
+        mode.projectAndEvaluate(y.data(), arrival_);
         for (std::size_t i = 0; i < guards; ++i)
-            if (arrival_.data()[i] < -magnitudes_.impulseNoise(mode.guards[i].sort)) return false;
+            if (arrival_.data()[i] < -scales_.impulseNoise(mode.guards[i].sort)) return false;
         values = arrival_.data() + guards;
     } else if (guards > 0) {
         if (arrival_.size() < mode.guardValue.rows()) arrival_.resize(mode.guardValue.rows());
@@ -319,7 +317,7 @@ bool Commutation<Real>::settleAs(Mode<Real>& entered, Vector<Real>& y) {
     }
     if (landing) {
         // What is near zero while fast modes are there is decided when they are gone.
-        const Real* const noise = mode.noise(magnitudes_).data();
+        const Real* const noise = mode.noise(scales_).data();
         for (std::size_t i = 0; i < guards; ++i)
             if (!(values[i] >= -noise[i])) return false;
         landed_ = y;
@@ -333,7 +331,7 @@ bool Commutation<Real>::settleAs(Mode<Real>& entered, Vector<Real>& y) {
                 if (!holds(*landing, arrival_.data(), landed_)) return false;
                 continue;
             }
-            const Real* const floor = landing->noise(magnitudes_).data();
+            const Real* const floor = landing->noise(scales_).data();
             for (std::size_t i = 0; i < guards; ++i)
                 if (!(arrival_.data()[i] >= -floor[i])) return false;
         }
@@ -350,7 +348,7 @@ bool Commutation<Real>::settleAs(Mode<Real>& entered, Vector<Real>& y) {
 /// Whether no guard ends now or at once.
 template <class Real>
 bool Commutation<Real>::holds(Mode<Real>& mode, const Real* values, const Vector<Real>& y) {
-    const Real* const noise = mode.noise(magnitudes_).data();
+    const Real* const noise = mode.noise(scales_).data();
     bool decided = true;
     for (std::size_t i = 0; i < mode.guards.size(); ++i) {
         if (!(values[i] >= -noise[i])) return false;
@@ -364,9 +362,9 @@ Conditions<Real> Commutation<Real>::enough(Mode<Real>& entered) const {
     Mode<Real>& mode = entered.whole ? *entered.whole : entered;
     Conditions<Real> conditions;
     if (!mode.guards.empty() && !entered.motion) {
-        conditions.demand(mode.guardValue.full(), mode.noise(magnitudes_));
+        conditions.demand(mode.guardValue.full(), mode.noise(scales_));
     } else if (!mode.guards.empty()) {
-        std::vector<Real> least = mode.noise(magnitudes_);
+        std::vector<Real> least = mode.noise(scales_);
         for (Real& bound : least) bound = -bound;
         conditions.demand(mode.guardValue.full(), least);
         const Configuration<Real>& c = mode.configuration();
@@ -378,7 +376,7 @@ Conditions<Real> Commutation<Real>::enough(Mode<Real>& entered) const {
                 for (std::size_t k = 0; k < c.jumping.size(); ++k)
                     landing += before.col(c.jumping[k]) * jumps.row(static_cast<Eigen::Index>(k));
             }
-            least = on->noise(magnitudes_);
+            least = on->noise(scales_);
             if (on->calm)
                 for (Real& bound : least) bound = -bound;
             conditions.demand(multiply(on->guardValue.full(), landing), least);
@@ -386,12 +384,12 @@ Conditions<Real> Commutation<Real>::enough(Mode<Real>& entered) const {
     }
     if (!mode.configuration().projects) return conditions;
     std::vector<Real> least;
-    for (const GuardInfo& guard : mode.guards) least.push_back(-magnitudes_.impulseNoise(guard.sort));
+    for (const GuardInfo& guard : mode.guards) least.push_back(-scales_.impulseNoise(guard.sort));
     if (!mode.guards.empty()) conditions.demand(mode.guardImpulse.full(), least);
     if (mode.lost.empty()) return conditions;
-    Matrix<Real> currents = Matrix<Real>::Zero(static_cast<Eigen::Index>(mode.lost.size()), frame_.size());
+    Matrix<Real> currents = Matrix<Real>::Zero(static_cast<Eigen::Index>(mode.lost.size()), layout_.size());
     for (std::size_t k = 0; k < mode.lost.size(); ++k)
-        currents(static_cast<Eigen::Index>(k), mode.lost[k]) = 1 / (100 * magnitudes_.currentNoise());
+        currents(static_cast<Eigen::Index>(k), mode.lost[k]) = 1 / (100 * scales_.currentNoise());
     conditions.limit(currents);
     return conditions;
 }
@@ -409,7 +407,7 @@ void Commutation<Real>::enter(Mode<Real>& entered, Vector<Real>& y) {
 template <class Real>
 bool Commutation<Real>::leaveZero(Mode<Real>& mode, const Real* values, const Real* y) {
     if (mode.guardRate.size() == 0) mode.guardRate = mode.guardValue.times(mode.configuration().generator);
-    const std::vector<Real>& noise = mode.noise(magnitudes_);
+    const std::vector<Real>& noise = mode.noise(scales_);
     guardRates_.resize(static_cast<Eigen::Index>(noise.size()));
     mode.guardRate.apply(y, guardRates_.data());
     const Real soon = secondsOf<Real>(mode.propagator().baseStep());
@@ -421,7 +419,7 @@ bool Commutation<Real>::leaveZero(Mode<Real>& mode, const Real* values, const Re
         bends = true;
     }
     if (!bends) return true;
-    slopes_.resize(frame_.size());
+    slopes_.resize(layout_.size());
     guardBends_.resize(guardRates_.size());
     mode.configuration().rates(y, slopes_.data());
     mode.guardRate.apply(slopes_.data(), guardBends_.data());
@@ -448,7 +446,7 @@ typename Commutation<Real>::Trial Commutation<Real>::judge(Mode<Real>& mode, con
         Vector<Real> impulse(mode.guardImpulse.rows());
         mode.guardImpulse.apply(before.data(), impulse.data());
         for (std::size_t i = 0; i < mode.guards.size(); ++i)
-            if (impulse(static_cast<Eigen::Index>(i)) < -magnitudes_.impulseNoise(mode.guards[i].sort))
+            if (impulse(static_cast<Eigen::Index>(i)) < -scales_.impulseNoise(mode.guards[i].sort))
                 trial.violators.push_back(i);
     }
     if (trial.violators.empty()) {
@@ -468,7 +466,7 @@ typename Commutation<Real>::Trial Commutation<Real>::judge(Mode<Real>& mode, con
 template <class Real>
 Vector<Real> Commutation<Real>::contradictionNoise(const Mode<Real>& mode, const Vector<Real>& y) const {
     const Vector<Real> bound = mode.configuration().contradiction.cwiseAbs() * y.cwiseAbs();
-    return Real(1e-11) * (bound.array() + std::max(magnitudes_.voltage(), magnitudes_.current()));
+    return Real(1e-11) * (bound.array() + std::max(scales_.voltage(), scales_.current()));
 }
 
 /// Whether the configuration closes a loop that cannot be, now or a base step later.
@@ -504,11 +502,12 @@ std::vector<std::size_t> Commutation<Real>::shadowed(const Mode<Real>& mode) con
     const Matrix<Real>& shared = mode.configuration().shared;
     for (int j = 0; j < shared.cols() && found.empty(); ++j) {
         const auto part = [&](const Element& element) {
-            return element.branch() >= 0 ? std::abs(shared(frame_.network.nodeCount() + element.branch(), j)) : Real(0);
+            return element.branch() >= 0 ? std::abs(shared(layout_.network.nodeCount() + element.branch(), j))
+                                         : Real(0);
         };
         bool throughGate = false;
         for (std::size_t i = 0; i < mode.segments.size() && !throughGate; ++i) {
-            const Element& element = *frame_.network.elements[i];
+            const Element& element = *layout_.network.elements[i];
             throughGate = element.gateSignal() >= 0 && element.guards(mode.segments[i]).empty() && part(element) > 1e-6;
         }
         if (!throughGate) continue;
@@ -528,7 +527,7 @@ void Commutation<Real>::land(Mode<Real>& mode, Vector<Real>& y) {
     if (mode.guards.empty()) return;
     Vector<Real> values(mode.guardValue.rows()), rates;
     mode.guardValue.apply(y.data(), values.data());
-    const std::vector<Real>& noise = mode.noise(magnitudes_);
+    const std::vector<Real>& noise = mode.noise(scales_);
     Real needed = 0;
     for (std::size_t i = 0; i < noise.size(); ++i) {
         const Real value = values(static_cast<Eigen::Index>(i));
@@ -572,7 +571,7 @@ void Commutation<Real>::stopOnTheWay(Mode<Real>& landing, const Vector<Real>& va
 template <class Real>
 void Commutation<Real>::judgeGuards(Mode<Real>& mode, Vector<Real>& after, Trial& trial) {
     std::vector<std::size_t> undecided;
-    const std::vector<Real>& noise = mode.noise(magnitudes_);
+    const std::vector<Real>& noise = mode.noise(scales_);
     Vector<Real> values(mode.guardValue.rows());
     mode.guardValue.apply(after.data(), values.data());
     for (std::size_t i = 0; i < mode.guards.size(); ++i) {
@@ -623,7 +622,7 @@ Mode<Real>* Commutation<Real>::enumerate(const Segments& wanted, const Vector<Re
     for (std::size_t i = 0; i < wanted.size(); ++i) {
         choices[i] = {wanted[i]};
         for (std::size_t j = 0; j < choices[i].size(); ++j)
-            for (const Guard& guard : frame_.network.elements[i]->guards(choices[i][j]))
+            for (const Guard& guard : layout_.network.elements[i]->guards(choices[i][j]))
                 if (std::find(choices[i].begin(), choices[i].end(), guard.next) == choices[i].end())
                     choices[i].push_back(guard.next);
         count *= choices[i].size();

@@ -28,17 +28,17 @@ struct GuardInfo {
 /// Every element in a segment: equations and guards. Modes that differ in their guards only share the equations.
 template <class Real>
 struct Mode {
-    Mode(const Frame<Real>& frame, Segments chosen, std::shared_ptr<Algebra<Real>> shared);
+    Mode(const StateLayout<Real>& layout, Segments chosen, std::shared_ptr<Algebra<Real>> shared);
     const Configuration<Real>& configuration() const { return algebra->configuration; }
     Propagator<Real>& propagator() const { return algebra->propagator; }
     std::size_t bytes() const;
     /// The size of zero of every guard.
-    const std::vector<Real>& noise(const Magnitudes<Real>& magnitudes);
+    const std::vector<Real>& noise(const Scales<Real>& scales);
     /// Values of the guards, then their slopes.
-    void look(const Real* y, Vector<Real>& result);
+    void guardValuesAndRates(const Real* y, Vector<Real>& result);
     /// From y just before: integrals of the guards over the instant of entering, values of the guards after it, and
     /// what jumps by how much. @pre the configuration projects  @param result  grows where it is too short
-    void arrive(const Real* y, Vector<Real>& result);
+    void projectAndEvaluate(const Real* y, Vector<Real>& result);
 
     Segments segments;
     std::shared_ptr<Algebra<Real>> algebra;
@@ -58,7 +58,8 @@ struct Mode {
     Matrix<Real> sampling;  ///< makes them from y at once, when that was often
     int entries = 0;        ///< how often it was gone from since it was entered
 
-    /// Without the fastest modes that die out at once; null when there are none. What one enters is the last of the row.
+    /// Without the fastest modes that die out at once; null when there are none. What one enters is the last of the
+    /// row.
     std::unique_ptr<Mode> calm;
     Mode* last() { return calm ? calm->last() : this; }
     bool calmKnown = false;
@@ -72,6 +73,7 @@ struct Mode {
     void land(Vector<Real>& y) const { y = motion->projection * y; }
 
 private:
+    const StateLayout<Real>* layout_;
     std::vector<Real> noise_;
     Vector<Real> slope_;
     int noiseVersion_ = -1;
@@ -87,22 +89,22 @@ struct Cause {
 template <class Real>
 class Commutation {
 public:
-    /// @param apart  whether sections of the network are solved apart where they can be
-    Commutation(const Frame<Real>& frame, Magnitudes<Real>& magnitudes, bool apart);
+    /// @param apart  whether subnetworks of the network are solved apart where they can be
+    Commutation(const StateLayout<Real>& layout, Scales<Real>& scales, bool apart);
 
     /// Finds the consistent mode just after an event and projects `y` onto it.
     /// @param y  in: states just before, sources just after; out: consistent states just after
     /// @param wanted  segments with the gates as they now are; the first guess for the others
     /// @return the mode (owned by this object), or an error that names parts
-    Result<Mode<Real>*> settle(Vector<Real>& y, const Segments& wanted, Tick t, const Cause& cause);
+    Result<Mode<Real>*> findConsistent(Vector<Real>& y, const Segments& wanted, Tick t, const Cause& cause);
     /// The same when `mode` is what came of it last time: false when it is not, and `y` is then untouched.
-    bool settleAs(Mode<Real>& mode, Vector<Real>& y);
-    /// Conditions on y just before that are enough for settleAs() to be true; they are void when noiseVersion()
+    bool isConsistent(Mode<Real>& mode, Vector<Real>& y);
+    /// Conditions on y just before that are enough for isConsistent() to be true; they are void when noiseVersion()
     /// changes.
     /// @pre the configuration cannot contradict
     Conditions<Real> enough(Mode<Real>& mode) const;
-    int noiseVersion() const { return magnitudes_.version(); }
-    /// What settleAs() does when it is true. @pre it would be
+    int noiseVersion() const { return scales_.version(); }
+    /// What isConsistent() does when it is true. @pre it would be
     void enter(Mode<Real>& mode, Vector<Real>& y);
     /// The mode that takes over when modes have died out, if that is early in the time that is to come; with how long
     /// after entering that is.
@@ -115,9 +117,9 @@ public:
     Mode<Real>& mode(const Segments& segments);
 
     std::int64_t configurationsBuilt() const { return built_; }
-    /// States of single sections, of which configurations are put together.
-    std::int64_t sectionsSolved() const { return sections_.solved(); }
-    std::int64_t sectionCount() const { return static_cast<std::int64_t>(skeleton_.sections().size()); }
+    /// States of single subnetworks, of which configurations are put together.
+    std::int64_t subnetworksSolved() const { return subnetworks_.solved(); }
+    std::int64_t subnetworkCount() const { return static_cast<std::int64_t>(reduction_.subnetworks().size()); }
     std::int64_t configurationsRevisited() const { return revisited_; }
     double secondsBuilding() const { return secondsBuilding_; }
     std::int64_t products() const;
@@ -155,11 +157,11 @@ private:
     std::optional<Error> impossible(Mode<Real>& mode, const Vector<Real>& before, const std::string& when) const;
     void trim(const Mode<Real>* keep);
 
-    const Frame<Real>& frame_;
-    const Skeleton<Real> skeleton_;
-    SectionStates<Real> sections_;
+    const StateLayout<Real>& layout_;
+    const StaticReduction<Real> reduction_;
+    SubnetworkStates<Real> subnetworks_;
     SlowMotions<Real> motions_;
-    Magnitudes<Real>& magnitudes_;
+    Scales<Real>& scales_;
     std::unordered_map<Segments, std::unique_ptr<Mode<Real>>, SegmentsHash> modes_;
     std::unordered_map<Segments, std::shared_ptr<Algebra<Real>>, SegmentsHash> algebras_;  ///< by equations
     std::vector<std::size_t> logic_;                                ///< elements that drive a signal
@@ -173,6 +175,6 @@ private:
 
 /// What a run ends with where a state is infinite or no number: names its part. @pre one of y is
 template <class Real>
-Error beyondNumbers(const Frame<Real>& frame, const Vector<Real>& y, Tick t);
+Error beyondNumbers(const StateLayout<Real>& layout, const Vector<Real>& y, Tick t);
 
 }  // namespace hedgerow::exact

@@ -84,7 +84,7 @@ void Conditions<Real>::centre(const Vector<Real>& y) {
         if (!boxed_ || !(std::abs(limits_.row(i).dot(y)) + limits_.row(i).cwiseAbs().dot(reach_) <= 1))
             limits.push_back(i);
     asked_.resize(static_cast<Eigen::Index>(demands.size() + limits.size()), y.size());
-    // A leg without any demands, or limits, has not even columns of them.
+    // A map without any demands, or limits, has not even columns of them.
     if (!demands.empty()) asked_.topRows(static_cast<Eigen::Index>(demands.size())) = demands_(demands, Eigen::all);
     if (!limits.empty()) asked_.bottomRows(static_cast<Eigen::Index>(limits.size())) = limits_(limits, Eigen::all);
     values_.resize(static_cast<std::size_t>(asked_.rows()));

@@ -1,11 +1,11 @@
 #pragma once
-// Under which conditions a leg or a round may be gone along.
+// Under which conditions a map or a round may be gone along.
 //
 // In steady operation the values at the start hardly change, and most conditions hold wherever they may be. So a box is
 // kept around the values: as long as they are inside, only those conditions are computed that some point of the box
 // does not meet.
 
-#include "engines/exact/frame.h"
+#include "engines/exact/state_layout.h"
 
 namespace hedgerow::exact {
 
@@ -14,11 +14,11 @@ class Conditions {
 public:
     /// rows * y must be above `least`, row by row.
     void demand(const Matrix<Real>& rows, const std::vector<Real>& least);
-    /// The magnitudes of rows * y may not be above one.
+    /// The scales of rows * y may not be above one.
     void limit(const Matrix<Real>& rows);
-    /// Adds all conditions of another stretch that begins at whole * y.
+    /// Adds all conditions of another interval that begins at whole * y.
     void follow(const Conditions& other, const Matrix<Real>& whole);
-    /// Adds the first `count` demands of such a stretch.
+    /// Adds the first `count` demands of such an interval.
     void followStart(const Conditions& other, Eigen::Index count, const Matrix<Real>& whole);
 
     /// Whether all of them hold.

@@ -11,7 +11,7 @@ namespace {
 constexpr Eigen::Index worthSparse = 4096;  ///< entries of the readout from which on zeros are looked for
 constexpr Eigen::Index leastZeros = 4;      ///< entries to one that is not zero
 
-/// Matrices of sections side by side, or below each other, at the places of their sections.
+/// Matrices of subnetworks side by side, or below each other, at the places of their subnetworks.
 template <class Real>
 void append(Matrix<Real>& to, const Matrix<Real>& block, bool below) {
     if (block.size() == 0) return;
@@ -30,17 +30,17 @@ void append(Matrix<Real>& to, const Matrix<Real>& block, bool below) {
 }
 
 template <class Real>
-using SectionList = std::vector<std::shared_ptr<const SectionState<Real>>>;
+using SubnetworkList = std::vector<std::shared_ptr<const SubnetworkState<Real>>>;
 
-/// Rows of sections at the places of their unknowns, of all of which there are `count`.
+/// Rows of subnetworks at the places of their unknowns, of all of which there are `count`.
 template <class Real>
-Sparse<Real> gathered(const SectionList<Real>& states, Sparse<Real> SectionState<Real>::*member,
-                      const std::vector<Section>& sections, Eigen::Index count, Eigen::Index columns) {
+Sparse<Real> gathered(const SubnetworkList<Real>& states, Sparse<Real> SubnetworkState<Real>::*member,
+                      const std::vector<Subnetwork>& subnetworks, Eigen::Index count, Eigen::Index columns) {
     std::vector<std::pair<const Sparse<Real>*, Eigen::Index>> rowOf(static_cast<std::size_t>(count), {nullptr, 0});
     for (std::size_t s = 0; s < states.size(); ++s) {
         const Sparse<Real>& rows = (*states[s]).*member;
         for (Eigen::Index i = 0; i < rows.rows(); ++i)
-            rowOf[static_cast<std::size_t>(sections[s].open[static_cast<std::size_t>(i)])] = {&rows, i};
+            rowOf[static_cast<std::size_t>(subnetworks[s].open[static_cast<std::size_t>(i)])] = {&rows, i};
     }
     return byRows<Real>(count, columns, [&](Eigen::Index i, SparseRow<Real>& row) {
         const auto& [from, at] = rowOf[static_cast<std::size_t>(i)];
@@ -49,21 +49,21 @@ Sparse<Real> gathered(const SectionList<Real>& states, Sparse<Real> SectionState
     });
 }
 
-/// The joints of sections fix torn potentials and what is in no section. @param open  of the sections, u by y and torn
-/// potentials @return u by y, or nothing where they do not fix them
+/// The interfaceRows of subnetworks fix torn potentials and what is in no subnetwork. @param open  of the subnetworks,
+/// u by y and torn potentials @return u by y, or nothing where they do not fix them
 template <class Real>
-std::optional<Sparse<Real>> joined(const Skeleton<Real>& skeleton, const Sparse<Real>& open) {
-    const auto& joints = skeleton.joints();
-    const Eigen::Index n = skeleton.frame().size(), torn = skeleton.torn(), first = skeleton.open() - torn,
-                       count = joints.byOpen.rows();
-    if (count != static_cast<Eigen::Index>(joints.open.size())) return {};
-    // joints.open are those in no section, then the torn potentials.
-    std::vector<Eigen::Index> placeOf(static_cast<std::size_t>(skeleton.open()), -1);
-    for (std::size_t k = 0; k < joints.open.size(); ++k)
-        placeOf[static_cast<std::size_t>(joints.open[k])] = static_cast<Eigen::Index>(k);
-    Matrix<Real> left = Matrix<Real>::Zero(count, count), right = joints.byY;
+std::optional<Sparse<Real>> joined(const StaticReduction<Real>& reduction, const Sparse<Real>& open) {
+    const auto& interfaceRows = reduction.interfaceRows();
+    const Eigen::Index n = reduction.stateLayout().size(), torn = reduction.torn(), first = reduction.open() - torn,
+                       count = interfaceRows.byOpen.rows();
+    if (count != static_cast<Eigen::Index>(interfaceRows.open.size())) return {};
+    // interfaceRows.open are those in no subnetwork, then the torn potentials.
+    std::vector<Eigen::Index> placeOf(static_cast<std::size_t>(reduction.open()), -1);
+    for (std::size_t k = 0; k < interfaceRows.open.size(); ++k)
+        placeOf[static_cast<std::size_t>(interfaceRows.open[k])] = static_cast<Eigen::Index>(k);
+    Matrix<Real> left = Matrix<Real>::Zero(count, count), right = interfaceRows.byY;
     for (Eigen::Index i = 0; i < count; ++i)
-        for (typename Sparse<Real>::InnerIterator of(joints.byOpen, i); of; ++of) {
+        for (typename Sparse<Real>::InnerIterator of(interfaceRows.byOpen, i); of; ++of) {
             if (const Eigen::Index at = placeOf[static_cast<std::size_t>(of.col())]; at >= 0) left(i, at) += of.value();
             for (typename Sparse<Real>::InnerIterator by(open, of.col()); by; ++by) {
                 if (by.col() < n)
@@ -99,8 +99,9 @@ std::optional<Sparse<Real>> joined(const Skeleton<Real>& skeleton, const Sparse<
 }  // namespace
 
 template <class Real>
-Configuration<Real>::Configuration(const Skeleton<Real>& skeleton, SectionStates<Real>& known, const Segments& segments)
-    : skeleton_(&skeleton) {
+Configuration<Real>::Configuration(const StaticReduction<Real>& reduction, SubnetworkStates<Real>& known,
+                                   const Segments& segments)
+    : reduction_(&reduction) {
     States states = known.find(segments);
     if (states.empty() || !compose(states)) {
         states = {known.whole(segments)};
@@ -126,27 +127,27 @@ Configuration<Real>::Configuration(const Configuration& whole, Matrix<Real> read
       contradiction(whole.contradiction),
       infinite(whole.infinite),
       shared(whole.shared),
-      skeleton_(whole.skeleton_),
+      reduction_(whole.reduction_),
       open_(0, readout.cols()),
       given_(true),
       readout_(std::move(readout)) {}
 
-/// Puts sections together. @return false where they must be solved as a whole
+/// Puts subnetworks together. @return false where they must be solved as a whole
 template <class Real>
 bool Configuration<Real>::compose(const States& states) {
-    const auto n = static_cast<Eigen::Index>(skeleton_->frame().size()), count = skeleton_->kernel().cols();
-    open_ = gathered(states, &SectionState<Real>::open, skeleton_->sections(), count, n + skeleton_->torn());
-    impulse_ = gathered(states, &SectionState<Real>::impulse, skeleton_->sections(), count, n);
-    if (skeleton_->joints().byOpen.rows() == 0) return true;
-    // What flows through a joint in the instant of entering concerns more than one section.
-    if (multiply(skeleton_->joints().byOpen, impulse_).nonZeros() > 0) return false;
-    auto open = joined(*skeleton_, open_);
+    const auto n = static_cast<Eigen::Index>(reduction_->stateLayout().size()), count = reduction_->kernel().cols();
+    open_ = gathered(states, &SubnetworkState<Real>::open, reduction_->subnetworks(), count, n + reduction_->torn());
+    impulse_ = gathered(states, &SubnetworkState<Real>::impulse, reduction_->subnetworks(), count, n);
+    if (reduction_->interfaceRows().byOpen.rows() == 0) return true;
+    // What flows through an interface row in the instant of entering concerns more than one subnetwork.
+    if (multiply(reduction_->interfaceRows().byOpen, impulse_).nonZeros() > 0) return false;
+    auto open = joined(*reduction_, open_);
     if (!open) return false;
     open_ = std::move(*open);
     return true;
 }
 
-/// Jumps of sections do not touch each other: side by side they make one projection of low rank.
+/// Jumps of subnetworks do not touch each other: side by side they make one projection of low rank.
 template <class Real>
 void Configuration<Real>::takeJumps(const States& states) {
     std::vector<Eigen::Triplet<Real>> lift;
@@ -160,21 +161,21 @@ void Configuration<Real>::takeJumps(const States& states) {
     }
     projects = rank > 0;
     if (!projects) return;
-    lift_.resize(skeleton_->frame().size(), rank);
+    lift_.resize(reduction_->stateLayout().size(), rank);
     lift_.setFromTriplets(lift.begin(), lift.end());
 }
 
 /// Makes the generator, and full matrices where those are the faster ones. @param rates  of changing elements
 template <class Real>
 void Configuration<Real>::finish(const std::vector<Triplet>& rates) {
-    const auto n = static_cast<Eigen::Index>(skeleton_->frame().size()), m = skeleton_->kernel().rows();
-    Sparse<Real> slopes = addProduct(skeleton_->slopes(), Real(1), skeleton_->slopesByOpen(), open_);
+    const auto n = static_cast<Eigen::Index>(reduction_->stateLayout().size()), m = reduction_->kernel().rows();
+    Sparse<Real> slopes = addProduct(reduction_->slopes(), Real(1), reduction_->slopesByOpen(), open_);
     if (!rates.empty()) {
         const Sparse<Real> own = fromTriplets<Real>(n, m, rates);
-        slopes = addProduct(slopes, Real(1), own, skeleton_->solution());
-        slopes = addProduct(slopes, Real(1), multiply(own, skeleton_->kernel()), open_);
+        slopes = addProduct(slopes, Real(1), own, reduction_->solution());
+        slopes = addProduct(slopes, Real(1), multiply(own, reduction_->kernel()), open_);
     }
-    const Eigen::Index entries = skeleton_->solution().nonZeros() + skeleton_->kernel().nonZeros() + open_.nonZeros();
+    const Eigen::Index entries = reduction_->solution().nonZeros() + reduction_->kernel().nonZeros() + open_.nonZeros();
     full_ = m * n < worthSparse || entries * leastZeros > m * n;
     if (projects) {
         for (int i = 0; i < n; ++i)
@@ -189,7 +190,7 @@ void Configuration<Real>::finish(const std::vector<Triplet>& rates) {
 template <class Real>
 const Matrix<Real>& Configuration<Real>::readout() const {
     if (readout_.size() == 0) {
-        Sparse<Real> rows = addProduct(skeleton_->solution(), Real(1), skeleton_->kernel(), open_);
+        Sparse<Real> rows = addProduct(reduction_->solution(), Real(1), reduction_->kernel(), open_);
         if (projects) rows = addProduct(rows, Real(1), multiply(rows, lift_), jump_);
         readout_ = rows;
     }
@@ -206,9 +207,9 @@ void Configuration<Real>::read(const Real* y, Real* z) const {
     }
     u_.resize(open_.rows());
     multiply(open_, y, u_.data());
-    multiply(skeleton_->solution(), y, z);
-    for (Eigen::Index i = 0; i < skeleton_->kernel().rows(); ++i)
-        for (typename Sparse<Real>::InnerIterator of(skeleton_->kernel(), i); of; ++of)
+    multiply(reduction_->solution(), y, z);
+    for (Eigen::Index i = 0; i < reduction_->kernel().rows(); ++i)
+        for (typename Sparse<Real>::InnerIterator of(reduction_->kernel(), i); of; ++of)
             z[i] += of.value() * u_(of.col());
 }
 
@@ -222,9 +223,9 @@ Real Configuration<Real>::read(int unknown, const Vector<Real>& y) const {
         at = consistent_.data();
     }
     Real sum = 0;
-    for (typename Sparse<Real>::InnerIterator of(skeleton_->solution(), unknown); of; ++of)
+    for (typename Sparse<Real>::InnerIterator of(reduction_->solution(), unknown); of; ++of)
         sum += of.value() * at[of.col()];
-    for (typename Sparse<Real>::InnerIterator of(skeleton_->kernel(), unknown); of; ++of)
+    for (typename Sparse<Real>::InnerIterator of(reduction_->kernel(), unknown); of; ++of)
         for (typename Sparse<Real>::InnerIterator by(open_, of.col()); by; ++by)
             sum += of.value() * by.value() * at[by.col()];
     return sum;
@@ -245,15 +246,15 @@ Rows<Real> Configuration<Real>::collected(const std::vector<Terms>& forms, Add&&
 
 template <class Real>
 Rows<Real> Configuration<Real>::rows(const std::vector<Terms>& forms, const std::vector<double>& constants) const {
-    const int constant = skeleton_->frame().states;
+    const int constant = reduction_->stateLayout().states;
     Rows<Real> rows = collected(forms, [&](RowSum<Real>& sum, int unknown, Real factor) {
         if (given_) {
             for (Eigen::Index j = 0; j < readout_.cols(); ++j)
                 sum.add(static_cast<int>(j), factor * readout_(unknown, j));
             return;
         }
-        sum.addRow(skeleton_->solution(), unknown, factor);
-        for (typename Sparse<Real>::InnerIterator of(skeleton_->kernel(), unknown); of; ++of)
+        sum.addRow(reduction_->solution(), unknown, factor);
+        for (typename Sparse<Real>::InnerIterator of(reduction_->kernel(), unknown); of; ++of)
             sum.addRow(open_, of.col(), factor * of.value());
     });
     Sparse<Real> entries = rows.entries();
@@ -267,7 +268,7 @@ Rows<Real> Configuration<Real>::rows(const std::vector<Terms>& forms, const std:
 template <class Real>
 Rows<Real> Configuration<Real>::impulseRows(const std::vector<Terms>& forms) const {
     return collected(forms, [&](RowSum<Real>& sum, int unknown, Real factor) {
-        for (typename Sparse<Real>::InnerIterator of(skeleton_->kernel(), unknown); of; ++of)
+        for (typename Sparse<Real>::InnerIterator of(reduction_->kernel(), unknown); of; ++of)
             sum.addRow(impulse_, of.col(), factor * of.value());
     });
 }

@@ -1,20 +1,20 @@
 #pragma once
 // The algebra of one switch configuration: from the stamped equations to x' = A x + B w, and what happens at the
-// instant in which the configuration is entered. It is put together from what the sections of the network come to.
+// instant in which the configuration is entered. It is put together from what the subnetworks of the network come to.
 //
 // Everything acts on y = [x; w].
 
 #include <memory>
 #include <vector>
 
-#include "engines/exact/section.h"
+#include "engines/exact/subnetwork.h"
 
 namespace hedgerow::exact {
 
 template <class Real>
 struct Configuration {
     /// Builds the algebra. @param segments one entry per element of the network
-    Configuration(const Skeleton<Real>& skeleton, SectionStates<Real>& states, const Segments& segments);
+    Configuration(const StaticReduction<Real>& reduction, SubnetworkStates<Real>& states, const Segments& segments);
     /// The same configuration on a part of its states, which only the motion given here leads from.
     Configuration(const Configuration& whole, Matrix<Real> readout, const Matrix<Real>& generator);
 
@@ -47,14 +47,14 @@ struct Configuration {
     std::size_t bytes() const;
 
 private:
-    using States = std::vector<std::shared_ptr<const SectionState<Real>>>;
+    using States = std::vector<std::shared_ptr<const SubnetworkState<Real>>>;
     bool compose(const States& states);
     void takeJumps(const States& states);
     void finish(const std::vector<Triplet>& rates);
     template <class Add>
     Rows<Real> collected(const std::vector<Terms>& forms, Add&& add) const;
 
-    const Skeleton<Real>* skeleton_;
+    const StaticReduction<Real>* reduction_;
     Sparse<Real> open_, impulse_;   ///< u = open * y, and its integral over the instant of entering
     Sparse<Real> lift_, jump_;      ///< y just after entering = y + lift * jump * y, of low rank
     bool given_ = false;            ///< the readout was given, and stands for u

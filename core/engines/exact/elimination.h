@@ -50,8 +50,8 @@ private:
     std::vector<SparseRow<Real>> rows_;
     std::vector<char> active_, pivoted_;  ///< per row; per column
     std::vector<int> rowCount_, columnCount_;
-    /// Active rows that are not empty, by their counts: kept for many rows only, of which looking through all would take
-    /// longer than the elimination.
+    /// Active rows that are not empty, by their counts: kept for many rows only, of which looking through all would
+    /// take longer than the elimination.
     std::map<int, std::set<int>> byCount_;
     bool many_ = false;
     std::vector<std::vector<int>> rowsOfColumn_;  ///< active rows with an entry, and some that have lost it

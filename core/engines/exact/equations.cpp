@@ -49,13 +49,13 @@ void equilibrate(SparseRow<Real>& row, SparseRow<Real>* e, int unknowns) {
 
 template <class Real>
 std::vector<SparseRow<Real>> equationRows(const LinearStamp& stamp, const std::vector<int>& placeOf, int count,
-                                          const Frame<Real>& frame, std::vector<SparseRow<Real>>* e) {
+                                          const StateLayout<Real>& layout, std::vector<SparseRow<Real>>* e) {
     std::vector<SparseRow<Real>> rows(static_cast<std::size_t>(count));
     addEntries(rows, stamp.f, 0, placeOf);
-    addEntries(rows, stamp.hx, frame.unknowns, placeOf);
-    addEntries(rows, stamp.bw, frame.unknowns + frame.states, placeOf);
+    addEntries(rows, stamp.hx, layout.unknowns, placeOf);
+    addEntries(rows, stamp.bw, layout.unknowns + layout.states, placeOf);
     sortRows(rows);
-    for (std::size_t r = 0; r < rows.size(); ++r) equilibrate(rows[r], e ? &(*e)[r] : nullptr, frame.unknowns);
+    for (std::size_t r = 0; r < rows.size(); ++r) equilibrate(rows[r], e ? &(*e)[r] : nullptr, layout.unknowns);
     return rows;
 }
 
@@ -70,9 +70,9 @@ std::vector<SparseRow<Real>> relaxationRows(const LinearStamp& stamp, const std:
 template void equilibrate(SparseRow<double>&, SparseRow<double>*, int);
 template void equilibrate(SparseRow<long double>&, SparseRow<long double>*, int);
 template std::vector<SparseRow<double>> equationRows(const LinearStamp&, const std::vector<int>&, int,
-                                                     const Frame<double>&, std::vector<SparseRow<double>>*);
+                                                     const StateLayout<double>&, std::vector<SparseRow<double>>*);
 template std::vector<SparseRow<long double>> equationRows(const LinearStamp&, const std::vector<int>&, int,
-                                                          const Frame<long double>&,
+                                                          const StateLayout<long double>&,
                                                           std::vector<SparseRow<long double>>*);
 template std::vector<SparseRow<double>> relaxationRows(const LinearStamp&, const std::vector<int>&, int);
 template std::vector<SparseRow<long double>> relaxationRows(const LinearStamp&, const std::vector<int>&, int);

@@ -17,7 +17,7 @@ void equilibrate(SparseRow<Real>& row, SparseRow<Real>* e, int unknowns);
 /// @param e  the same rows of E, which are equilibrated with them
 template <class Real>
 std::vector<SparseRow<Real>> equationRows(const LinearStamp& stamp, const std::vector<int>& placeOf, int count,
-                                          const Frame<Real>& frame, std::vector<SparseRow<Real>>* e = nullptr);
+                                          const StateLayout<Real>& layout, std::vector<SparseRow<Real>>* e = nullptr);
 
 /// Rows of E.
 template <class Real>

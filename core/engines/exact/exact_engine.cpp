@@ -30,10 +30,10 @@ Result<std::vector<double>> ExactEngine::operatingPoint(const Network& network) 
     return exact::operatingPoint(network);
 }
 
-RunSummary ExactEngine::run(const Network& network, const RunRequest& request, RunSink& sink,
-                            const CancelToken& cancel) const {
-    if (request.reference) return exact::Run<long double>(network, request, sink, cancel).solve();
-    return exact::Run<double>(network, request, sink, cancel).solve();
+std::unique_ptr<Simulation> ExactEngine::begin(const Network& network, const RunRequest& request, RunSink& sink,
+                                               const CancelToken& cancel) const {
+    if (request.reference) return std::make_unique<exact::Run<long double>>(network, request, sink, cancel);
+    return std::make_unique<exact::Run<double>>(network, request, sink, cancel);
 }
 
 std::unique_ptr<Engine> makeExact() { return std::make_unique<ExactEngine>(); }

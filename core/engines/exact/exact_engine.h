@@ -14,8 +14,8 @@ public:
         return !network.dynamic && network.states.size() <= mostSuited && accepts(network);
     }
     Result<std::vector<double>> operatingPoint(const Network& network) const override;
-    RunSummary run(const Network& network, const RunRequest& request, RunSink& sink,
-                   const CancelToken& cancel) const override;
+    std::unique_ptr<Simulation> begin(const Network& network, const RunRequest& request, RunSink& sink,
+                                      const CancelToken& cancel) const override;
 
 private:
     static constexpr std::size_t mostSuited = 1000;  ///< storages

@@ -36,7 +36,7 @@ template <class Real>
 std::string Commutation<Real>::when(Tick t, const Cause& cause) const {
     const std::string instant = "at " + formatQuantity(toSeconds(t), "s", 6);
     const std::string part =
-        cause.element < 0 ? "" : frame_.network.elements[static_cast<std::size_t>(cause.element)]->part();
+        cause.element < 0 ? "" : layout_.network.elements[static_cast<std::size_t>(cause.element)]->part();
     switch (cause.sort) {
         case Cause::Sort::none:
             return instant;
@@ -57,8 +57,8 @@ template <class Real>
 Status Commutation<Real>::lostCurrents(const Mode<Real>& mode, const Vector<Real>& before, Tick t,
                                        const Cause& cause) const {
     for (const int i : mode.lost) {
-        if (std::abs(before(i)) <= 100 * magnitudes_.currentNoise()) continue;
-        const StateInfo& state = frame_.network.states[static_cast<std::size_t>(i)];
+        if (std::abs(before(i)) <= 100 * scales_.currentNoise()) continue;
+        const StateInfo& state = layout_.network.states[static_cast<std::size_t>(i)];
         return cutCurrent(state, static_cast<double>(before(i)), when(t, cause));
     }
     return {};
@@ -66,7 +66,7 @@ Status Commutation<Real>::lostCurrents(const Mode<Real>& mode, const Vector<Real
 
 template <class Real>
 Error Commutation<Real>::failure(Mode<Real>& mode, const Vector<Real>& before, Tick t, const Cause& cause) const {
-    const Network& network = frame_.network;
+    const Network& network = layout_.network;
     const std::string instant = when(t, cause);
     if (!mode.configuration().illPosedUnknowns.empty()) return illPosed(mode, instant);
     if (auto error = impossible(mode, before, instant)) return *error;
@@ -81,8 +81,8 @@ template <class Real>
 Error Commutation<Real>::illPosed(const Mode<Real>& mode, const std::string& instant) const {
     std::vector<std::string> names, parts;
     for (const int column : mode.configuration().illPosedUnknowns) {
-        if (column >= frame_.network.nodeCount()) parts.push_back(frame_.network.partOfBranch(column));
-        if (names.size() < 6) names.push_back(frame_.network.describeUnknown(column));
+        if (column >= layout_.network.nodeCount()) parts.push_back(layout_.network.partOfBranch(column));
+        if (names.size() < 6) names.push_back(layout_.network.describeUnknown(column));
     }
     return {ErrorCode::illPosed,
             fmt::format("{} {} no unique value {}: add a resistance there", listed(names),
@@ -101,7 +101,7 @@ std::optional<Error> Commutation<Real>::impossible(Mode<Real>& mode, const Vecto
     if (!contradicted(mode, y, trial))
         mode.propagator().advance(y, std::max(mode.propagator().baseStep(), toTicks(1e-9)));
     std::vector<std::string> parts, nets;
-    partsAlong<Real>(frame_.network, mode.configuration().infinite * (mode.configuration().contradiction * y), parts,
+    partsAlong<Real>(layout_.network, mode.configuration().infinite * (mode.configuration().contradiction * y), parts,
                      nets);
     if (!parts.empty())
         return Error{ErrorCode::illPosed,
@@ -125,11 +125,11 @@ template Status Commutation<long double>::lostCurrents(const Mode<long double>&,
                                                        const Cause&) const;
 
 template <class Real>
-Error beyondNumbers(const Frame<Real>& frame, const Vector<Real>& y, Tick t) {
+Error beyondNumbers(const StateLayout<Real>& layout, const Vector<Real>& y, Tick t) {
     Eigen::Index at = 0;
     while (at + 1 < y.size() && std::isfinite(y(at))) ++at;
-    const bool state = at < frame.states;
-    const StateInfo* info = state ? &frame.network.states[static_cast<std::size_t>(at)] : nullptr;
+    const bool state = at < layout.states;
+    const StateInfo* info = state ? &layout.network.states[static_cast<std::size_t>(at)] : nullptr;
     const char* what = !info                                     ? "a source"
                        : info->sort == StateSort::windingCurrent ? "the current of "
                        : info->sort == StateSort::signal         ? "the signal of "
@@ -141,7 +141,7 @@ Error beyondNumbers(const Frame<Real>& frame, const Vector<Real>& y, Tick t) {
             info ? info->part : ""};
 }
 
-template Error beyondNumbers(const Frame<double>&, const Vector<double>&, Tick);
-template Error beyondNumbers(const Frame<long double>&, const Vector<long double>&, Tick);
+template Error beyondNumbers(const StateLayout<double>&, const Vector<double>&, Tick);
+template Error beyondNumbers(const StateLayout<long double>&, const Vector<long double>&, Tick);
 
 }  // namespace hedgerow::exact

@@ -19,10 +19,10 @@ constexpr Tick intervalGrain = 64;  ///< lengths are cached in multiples of this
 constexpr Tick shortestCached = Tick{1} << 12;
 constexpr std::size_t mostIntervals = 256;
 constexpr std::size_t mostModes = 160;    ///< of states that hang together, that are computed one by one
-constexpr int smallSize = 12;             ///< up to this size a ladder costs next to nothing
-constexpr double mostTaylorSteps = 40.0;  ///< of unit norm in one advance, else a ladder is built where it pays
-constexpr int mostLadder = 1000;          ///< size from which on no ladder is built: it takes minutes and gigabytes
-constexpr double mostWork = 3e7;          ///< multiplications in one advance then, so that a run can be stopped
+constexpr int smallSize = 12;             ///< up to this size a doubling table costs next to nothing
+constexpr double mostTaylorSteps = 40.0;  ///< of unit norm in one advance, else a doubling table is built where it pays
+constexpr int mostDoubled = 1000;  ///< size from which on no doubling table is built: it takes minutes and gigabytes
+constexpr double mostWork = 3e7;   ///< multiplications in one advance then, so that a run can be stopped
 
 /// The states of a square matrix in groups between which it has nothing but zeros.
 std::vector<std::vector<int>> hangingTogether(const Eigen::MatrixXd& matrix) {
@@ -91,16 +91,16 @@ Matrix<Real> series(const Matrix<Real>& mh, int order) {
 }  // namespace
 
 template <class Real>
-Propagator<Real>::Propagator(const Frame<Real>& frame, const Configuration<Real>& configuration)
-    : frame_(frame), configuration_(configuration), scratch_(frame.size()), scratch2_(frame.size()) {
-    const int nx = frame.states;
-    for (const auto& source : frame.network.sources)
+Propagator<Real>::Propagator(const StateLayout<Real>& layout, const Configuration<Real>& configuration)
+    : layout_(layout), configuration_(configuration), scratch_(layout.size()), scratch2_(layout.size()) {
+    const int nx = layout.states;
+    for (const auto& source : layout.network.sources)
         norm_ = std::max(norm_, static_cast<Real>(source->angularFrequency()));
     Vector<Real> byColumn = Vector<Real>::Zero(nx), byRow = byColumn;
     const Sparse<Real>& slopes = configuration.generator.entries();
     for (Eigen::Index i = 0; i < std::min<Eigen::Index>(nx, slopes.rows()); ++i)
         for (typename Sparse<Real>::InnerIterator of(slopes, i); of && of.col() < nx; ++of) {
-            const Real size = std::abs(of.value()) * frame.stateScale(i) / frame.stateScale(of.col());
+            const Real size = std::abs(of.value()) * layout.stateScale(i) / layout.stateScale(of.col());
             byColumn(of.col()) += size;
             byRow(i) += size;
         }
@@ -112,14 +112,14 @@ Propagator<Real>::Propagator(const Frame<Real>& frame, const Configuration<Real>
 /// The generator over the states, in the energy norm.
 template <class Real>
 Eigen::SparseMatrix<double> Propagator<Real>::inEnergy() const {
-    const int nx = frame_.states;
+    const int nx = layout_.states;
     std::vector<Eigen::Triplet<double>> entries;
     for (Eigen::Index i = 0; i < nx; ++i)
         for (typename Sparse<Real>::InnerIterator of(configuration_.generator.entries(), i); of; ++of)
             if (of.col() < nx)
                 entries.emplace_back(
                     static_cast<int>(i), static_cast<int>(of.col()),
-                    static_cast<double>(of.value() * frame_.stateScale(i) / frame_.stateScale(of.col())));
+                    static_cast<double>(of.value() * layout_.stateScale(i) / layout_.stateScale(of.col())));
     Eigen::SparseMatrix<double> scaled(nx, nx);
     scaled.setFromTriplets(entries.begin(), entries.end());
     return scaled;
@@ -129,7 +129,7 @@ template <class Real>
 const std::vector<std::complex<double>>& Propagator<Real>::modes() {
     if (modes_) return *modes_;
     modes_.emplace();
-    if (frame_.states == 0) return *modes_;
+    if (layout_.states == 0) return *modes_;
     const Eigen::MatrixXd scaled = inEnergy();
     if (!scaled.allFinite()) return *modes_;
     // States that do not act on each other, as those of converters at one stiff source, are taken apart.
@@ -148,9 +148,9 @@ template <class Real>
 Tick Propagator<Real>::topStep(Tick wanted) {
     if (top_ == 0) {
         if (wanted <= longestTop && norm_ * secondsOf<Real>(wanted) <= 1) return wanted;
-        const int nx = frame_.states;
+        const int nx = layout_.states;
         double fastest = 0.0;
-        for (const auto& source : frame_.network.sources) fastest = std::max(fastest, source->angularFrequency());
+        for (const auto& source : layout_.network.sources) fastest = std::max(fastest, source->angularFrequency());
         if (nx > 0) {
             if (modes().empty()) fastest = std::max(fastest, fastestBound(inEnergy()));
             for (const std::complex<double> mode : modes())  // those that are lightly damped
@@ -159,17 +159,17 @@ Tick Propagator<Real>::topStep(Tick wanted) {
         top_ = longestTop;
         while (top_ > base_ && fastest * toSeconds(top_) > 1.0) top_ /= 2;
         const double work = unitOrder<Real> * configuration_.generator.cost() * static_cast<double>(norm_);
-        while (frame_.size() > mostLadder && top_ > base_ && work * toSeconds(top_) > mostWork) top_ /= 2;
+        while (layout_.size() > mostDoubled && top_ > base_ && work * toSeconds(top_) > mostWork) top_ /= 2;
     }
     return std::min(wanted, top_);
 }
 
 template <class Real>
 std::size_t Propagator<Real>::bytes() const {
-    const auto matrix = static_cast<std::size_t>(frame_.size() * frame_.size()) * sizeof(Real);
+    const auto matrix = static_cast<std::size_t>(layout_.size() * layout_.size()) * sizeof(Real);
     std::size_t cached = 0;
     for (const auto& [length, interval] : intervals_) cached += interval.difference.size() > 0;
-    return (ladder_.size() + cached) * matrix + intervals_.size() * sizeof(Interval);
+    return (doubled_.size() + cached) * matrix + intervals_.size() * sizeof(Interval);
 }
 
 template <class Real>
@@ -181,10 +181,10 @@ void Propagator<Real>::apply(Vector<Real>& y, const Matrix<Real>& difference) {
 
 template <class Real>
 void Propagator<Real>::writeSines(Matrix<Real>& difference, Real h) const {
-    for (std::size_t i = 0; i < frame_.network.sources.size(); ++i) {
-        const Real omega = frame_.network.sources[i]->angularFrequency();
+    for (std::size_t i = 0; i < layout_.network.sources.size(); ++i) {
+        const Real omega = layout_.network.sources[i]->angularFrequency();
         if (omega == 0) continue;
-        const int at = frame_.states + frame_.network.sourceOffsets[i];
+        const int at = layout_.states + layout_.network.sourceOffsets[i];
         const Real half = std::sin(omega * h / 2);
         difference(at, at) = difference(at + 1, at + 1) = -2 * half * half;
         difference(at, at + 1) = std::sin(omega * h);
@@ -194,7 +194,7 @@ void Propagator<Real>::writeSines(Matrix<Real>& difference, Real h) const {
 
 template <class Real>
 const Matrix<Real>& Propagator<Real>::level(int k) {
-    if (ladder_.empty()) {
+    if (doubled_.empty()) {
         // Below one tick of base step the series starts from a fraction of a tick.
         int halvings = 0;
         while (norm_ * std::ldexp(secondsOf<Real>(base_), -halvings) > Real(baseStepNorm)) ++halvings;
@@ -205,15 +205,15 @@ const Matrix<Real>& Propagator<Real>::level(int k) {
             sum = 2 * sum + multiply(sum, sum);
             writeSines(sum, std::ldexp(secondsOf<Real>(base_), -(j - 1)));
         }
-        ladder_.push_back(std::move(sum));
+        doubled_.push_back(std::move(sum));
     }
-    while (static_cast<int>(ladder_.size()) <= k) {
-        const Matrix<Real>& last = ladder_.back();
+    while (static_cast<int>(doubled_.size()) <= k) {
+        const Matrix<Real>& last = doubled_.back();
         Matrix<Real> next = 2 * last + multiply(last, last);
-        writeSines(next, secondsOf<Real>(base_ << ladder_.size()));
-        ladder_.push_back(std::move(next));
+        writeSines(next, secondsOf<Real>(base_ << doubled_.size()));
+        doubled_.push_back(std::move(next));
     }
-    return ladder_[static_cast<std::size_t>(k)];
+    return doubled_[static_cast<std::size_t>(k)];
 }
 
 template <class Real>
@@ -230,7 +230,7 @@ Tick Propagator<Real>::easyStep(Tick length) const {
     return length / grain * grain;
 }
 
-/// Whether the ladder alone leads there in one or two products.
+/// Whether the doubling table alone leads there in one or two products.
 template <class Real>
 bool Propagator<Real>::fewClimbs(Tick length) const {
     const Tick steps = length / base_;
@@ -264,7 +264,7 @@ void Propagator<Real>::shortStep(Vector<Real>& y, Real h) {
     }
 }
 
-/// Without a ladder: Taylor steps on the vector, of norm * h at most one.
+/// Without a doubling table: Taylor steps on the vector, of norm * h at most one.
 template <class Real>
 void Propagator<Real>::taylorSteps(Vector<Real>& y, Real seconds) {
     const int steps = std::max(1, static_cast<int>(std::ceil(static_cast<double>(norm_ * seconds))));
@@ -278,38 +278,34 @@ void Propagator<Real>::taylorSteps(Vector<Real>& y, Real seconds) {
             scratch_ = scratch2_ * (h / static_cast<Real>(j));
             y += scratch_;
             remainder *= norm_ * h / static_cast<Real>(j + 1);
-            ++products_, ++unladdered_;
+            ++products_;
+            if (!layout_.rehearsal) ++unladdered_;
             if (scratch_.cwiseAbs().maxCoeff() <= floor * Real(1e-3)) break;
         }
     }
 }
 
-/// Whether Taylor steps are the better way: while they have not cost as much as a ladder, and always where the
+/// Whether Taylor steps are the better way: while they have not cost as much as a doubling table, and always where the
 /// generator is so sparse that they cost less than its steps.
 template <class Real>
 bool Propagator<Real>::bySeries(Tick length) const {
     const auto norm = static_cast<double>(norm_ * secondsOf<Real>(length));
-    const double n = frame_.size(), series = configuration_.generator.cost();
-    if (frame_.size() > mostLadder) return true;
+    const double n = layout_.size(), series = configuration_.generator.cost();
+    if (layout_.size() > mostDoubled || (layout_.rehearsal && doubled_.empty())) return true;
     if (norm >= mostTaylorSteps && norm * series > n * n * n) return false;
-    // 22 products of matrices make a ladder of ten steps.
-    if (ladder_.empty() && static_cast<double>(unladdered_) * series < 22 * n * n * n) return true;
+    // 22 products of matrices make a doubling table of ten steps.
+    if (doubled_.empty() && static_cast<double>(unladdered_) * series < 22 * n * n * n) return true;
     const auto climbs = static_cast<double>(std::popcount(static_cast<std::uint64_t>(length / base_)));
     return unitOrder<Real> * std::max(norm, 0.2) * series < climbs * n * n;
 }
 
 template <class Real>
 void Propagator<Real>::advance(Vector<Real>& y, Tick length) {
-    if (frame_.size() > smallSize && bySeries(length)) return taylorSteps(y, secondsOf<Real>(length));
+    if (layout_.size() > smallSize && bySeries(length)) return taylorSteps(y, secondsOf<Real>(length));
     if (length >= shortestCached && !fewClimbs(length)) {
         const Tick key = length / intervalGrain;
-        if (intervals_.size() >= mostIntervals && !intervals_.contains(key)) intervals_.clear();
-        Interval& interval = intervals_[key];
-        if (interval.difference.size() == 0 &&
-            ++interval.sights >= std::max(3, frame_.size()))  // until then the ladder costs less
-            interval.difference = composed(key * intervalGrain);
-        if (interval.difference.size() > 0) {
-            apply(y, interval.difference);
+        if (const Matrix<Real>* difference = differenceOf(key)) {
+            apply(y, *difference);
             length -= key * intervalGrain;
         }
     }
@@ -322,10 +318,25 @@ void Propagator<Real>::advance(Vector<Real>& y, Tick length) {
     shortStep(y, secondsOf<Real>(length));
 }
 
+/// The matrix of a length that came often enough, or nullptr.
+template <class Real>
+const Matrix<Real>* Propagator<Real>::differenceOf(Tick key) {
+    if (layout_.rehearsal) {
+        const auto known = intervals_.find(key);
+        return known != intervals_.end() && known->second.difference.size() > 0 ? &known->second.difference : nullptr;
+    }
+    if (intervals_.size() >= mostIntervals && !intervals_.contains(key)) intervals_.clear();
+    Interval& interval = intervals_[key];
+    if (interval.difference.size() == 0 &&
+        ++interval.sights >= std::max(3, layout_.size()))  // until then the doubling table costs less
+        interval.difference = composed(key * intervalGrain);
+    return interval.difference.size() > 0 ? &interval.difference : nullptr;
+}
+
 template <class Real>
 Matrix<Real> Propagator<Real>::composed(Tick length) {
     const Real whole = secondsOf<Real>(length);
-    Matrix<Real> total = Matrix<Real>::Zero(frame_.size(), frame_.size());
+    Matrix<Real> total = Matrix<Real>::Zero(layout_.size(), layout_.size());
     const auto compose = [&](const Matrix<Real>& step) { total += step + multiply(step, total); };
     for (int k = levelWithin(length); k >= 0; --k) {
         while (ladderStep(k) <= length) {

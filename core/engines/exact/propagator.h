@@ -1,14 +1,15 @@
 #pragma once
-// Exact steps in one configuration: a ladder of matrices for 2^k base steps, and matrices for interval lengths that
-// come again.
+// Exact steps in one configuration: a doubling table of matrices for 2^k base steps, and matrices for interval lengths
+// that come again.
 //
 // Invariants
 //  1. Every matrix is kept as the difference D = exp(M h) Pi - Pi, never as the exponential: doubling is
 //     D <- 2 D + D^2 and keeps full relative accuracy of small changes.
 //  2. The base step is a power of two of ticks; what is shorter is one Taylor step.
 //  3. Blocks of sine sources are written in closed form on every level.
-//  4. A configuration that is seen rarely gets no ladder: it is advanced by Taylor steps on the vector until that has
-//     cost as much as the ladder would. Where the generator is mostly zeros they go on to be the cheaper way.
+//  4. A configuration that is seen rarely gets no doubling table: it is advanced by Taylor steps on the vector until
+//  that has
+//     cost as much as the doubling table would. Where the generator is mostly zeros they go on to be the cheaper way.
 
 #include <complex>
 #include <cstddef>
@@ -30,7 +31,7 @@ inline Real secondsOf(Tick ticks) {
 template <class Real>
 class Propagator {
 public:
-    Propagator(const Frame<Real>& frame, const Configuration<Real>& configuration);
+    Propagator(const StateLayout<Real>& layout, const Configuration<Real>& configuration);
 
     /// y <- y(t + length). @pre length >= 0 and y consistent
     void advance(Vector<Real>& y, Tick length);
@@ -65,25 +66,26 @@ private:
     bool fewClimbs(Tick length) const;
     bool bySeries(Tick length) const;
     Tick ladderStep(int level) const { return base_ << level; }
-    /// One ladder step of 2^level base steps.
+    /// One step of the doubling table of 2^level base steps.
     void climb(Vector<Real>& y, int level);
     struct Interval {
         int sights = 0;
         Matrix<Real> difference;  ///< empty until it came often enough
     };
+    const Matrix<Real>* differenceOf(Tick key);
     void apply(Vector<Real>& y, const Matrix<Real>& difference);
     void taylorSteps(Vector<Real>& y, Real seconds);
     const Matrix<Real>& level(int k);
     void writeSines(Matrix<Real>& difference, Real h) const;
 
-    const Frame<Real>& frame_;
+    const StateLayout<Real>& layout_;
     const Configuration<Real>& configuration_;
     Real norm_ = 0;
     Tick base_ = 1;
     std::optional<std::vector<std::complex<double>>> modes_;
     Eigen::SparseMatrix<double> inEnergy() const;
     Tick top_ = 0;  ///< 0 until the modes were looked at
-    std::vector<Matrix<Real>> ladder_;
+    std::vector<Matrix<Real>> doubled_;
     std::unordered_map<Tick, Interval> intervals_;
     Vector<Real> scratch_, scratch2_;
     Matrix<Real> coefficients_;

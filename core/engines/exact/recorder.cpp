@@ -15,18 +15,19 @@ constexpr std::size_t mostGathered = 4096;  ///< numbers of points that go to th
 }  // namespace
 
 template <class Real>
-Recorder<Real>::Recorder(const Frame<Real>& frame, const RunRequest& request, RunSink& sink,
-                         Magnitudes<Real>& magnitudes, const CancelToken& cancel)
-    : frame_(frame),
-      layout_(frame.network),
+Recorder<Real>::Recorder(const StateLayout<Real>& layout, const RunRequest& request, RunSink& sink,
+                         Scales<Real>& scales, const CancelToken& cancel)
+    : layout_(layout),
+      rowLayout_(layout.network),
       sink_(sink),
       cancel_(cancel),
-      magnitudes_(magnitudes),
-      swings_(frame, request, magnitudes),
+      scales_(scales),
+      ranges_(layout, request, scales),
       samples_(deepestSplit + 3),
-      unknowns_(frame.unknowns),
-      slope_(frame.size()),
-      wide_(frame.unknowns * frame.size() > largestView) {}
+      unknowns_(layout.unknowns),
+      slope_(layout.size()),
+      wide_(layout.unknowns * layout.size() > largestView),
+      stores_(sink.wantsPoints()) {}
 
 template <class Real>
 void Recorder<Real>::instant(Mode<Real>& mode, const Vector<Real>& y, Tick t) {
@@ -39,7 +40,7 @@ void Recorder<Real>::instant(Mode<Real>& mode, const Vector<Real>& y, Tick t) {
 
 template <class Real>
 void Recorder<Real>::way(Mode<Real>& mode, const Vector<Real>& y0, const Vector<Real>& y1, Tick t0, Tick length) {
-    if (length == 0) return;  // a crossing at the very start: the event writes its own points
+    if (length == 0 || !stores_) return;  // a crossing at the very start: the event writes its own points
     const Stopwatch watch;
     Sample &start = sample(0), &end = sample(1);
     if (filled_ == viewOf(mode) && end.y == y0) {
@@ -60,7 +61,7 @@ void Recorder<Real>::way(Mode<Real>& mode, const Vector<Real>& y0, const Vector<
 template <class Real>
 void Recorder<Real>::fill(Mode<Real>& mode, Sample& sample) {
     const Configuration<Real>& c = mode.configuration();
-    const Eigen::Index unknowns = frame_.unknowns;
+    const Eigen::Index unknowns = layout_.unknowns;
     sample.values.resize(2 * unknowns);
     if (mode.sampling.size() == 0 && !wide_ && ++mode.sampled > worthSampling) {
         const Matrix<Real>& readout = c.readout();
@@ -77,7 +78,7 @@ template <class Real>
 void Recorder<Real>::split(Mode<Real>& mode, const Sample& start, const Sample& end, Tick t0, Tick length, int depth) {
     if (full_ || cancel_.cancelled()) return;
     if (depth == deepestSplit || length <= 2 ||
-        swings_.straight(start.z(), start.rates(), end.z(), end.rates(), secondsOf<Real>(length)))
+        ranges_.straight(start.z(), start.rates(), end.z(), end.rates(), secondsOf<Real>(length)))
         return write(mode, end.y.data(), end.z(), t0 + length);
     const Tick half = mode.propagator().easyHalf(length);
     Sample& middle = sample(depth + 2);
@@ -85,7 +86,7 @@ void Recorder<Real>::split(Mode<Real>& mode, const Sample& start, const Sample& 
     mode.propagator().advance(middle.y, half);
     fill(mode, middle);
     if (depth >= noisySplit &&
-        swings_.hardlyBowed(start.z(), middle.z(), end.z(), static_cast<Real>(half) / static_cast<Real>(length))) {
+        ranges_.hardlyBowed(start.z(), middle.z(), end.z(), static_cast<Real>(half) / static_cast<Real>(length))) {
         write(mode, middle.y.data(), middle.z(), t0 + half);
         return write(mode, end.y.data(), end.z(), t0 + length);
     }
@@ -96,40 +97,41 @@ void Recorder<Real>::split(Mode<Real>& mode, const Sample& start, const Sample& 
 
 template <class Real>
 void Recorder<Real>::allowances(const Mode<Real>& mode, const Real* a, const Real* b, Vector<Real>& result) {
-    Vector<Real> za(frame_.unknowns), zb(frame_.unknowns);
+    Vector<Real> za(layout_.unknowns), zb(layout_.unknowns);
     mode.configuration().read(a, za.data());
     mode.configuration().read(b, zb.data());
-    result.resize(frame_.unknowns);
-    for (int i = 0; i < frame_.unknowns; ++i) result(i) = swings_.allowed(i, za(i), zb(i));
+    result.resize(layout_.unknowns);
+    if (!stores_) return result.setConstant(Real(notWanted)), void();
+    for (int i = 0; i < layout_.unknowns; ++i) result(i) = ranges_.allowed(i, za(i), zb(i));
 }
 
 template <class Real>
 void Recorder<Real>::see(const Mode<Real>& mode, const Real* y) {
     mode.configuration().read(y, unknowns_.data());
-    swings_.see(unknowns_.data());
-    if (swings_.running()) magnitudes_.seeSignals(y);
-    if (swings_.changedMuch()) ++generation_;
+    ranges_.see(unknowns_.data());
+    if (ranges_.running()) scales_.seeSignals(y);
+    if (ranges_.changedMuch()) ++generation_;
 }
 
 template <class Real>
 void Recorder<Real>::makeView(Mode<Real>& mode) {
     RowView view;
     if (wide_) {
-        view.width = frame_.unknowns;
+        view.width = layout_.unknowns;
     } else {
         // The constant source comes first behind the states: it becomes the last column.
         const Matrix<Real>& readout = mode.configuration().readout();
-        view.width = frame_.size() - 1;
+        view.width = layout_.size() - 1;
         view.matrix.reserve(static_cast<std::size_t>(readout.size()));
-        for (int i = 0; i < frame_.unknowns; ++i) {
-            for (int j = 0; j < frame_.size(); ++j)
-                if (j != frame_.states) view.matrix.push_back(static_cast<double>(readout(i, j)));
-            view.matrix.push_back(static_cast<double>(readout(i, frame_.states)));
+        for (int i = 0; i < layout_.unknowns; ++i) {
+            for (int j = 0; j < layout_.size(); ++j)
+                if (j != layout_.states) view.matrix.push_back(static_cast<double>(readout(i, j)));
+            view.matrix.push_back(static_cast<double>(readout(i, layout_.states)));
         }
     }
-    for (const int element : layout_.switching) {
+    for (const int element : rowLayout_.switching) {
         const auto e = static_cast<std::size_t>(element);
-        view.conducting.push_back(frame_.network.elements[e]->conducts(mode.segments[e]));
+        view.conducting.push_back(layout_.network.elements[e]->conducts(mode.segments[e]));
     }
     mode.view = static_cast<int>(sink_.addView(std::move(view)));
 }
@@ -137,17 +139,19 @@ void Recorder<Real>::makeView(Mode<Real>& mode) {
 /// Adds a point to those that go to the sink together.
 template <class Real>
 void Recorder<Real>::put(Mode<Real>& mode, const Real* y, const Real* z, Tick t) {
+    if (!stores_) return;
     list_.push_back({t, viewOf(mode), signalSet_, static_cast<std::uint32_t>(numbers_.size())});
     if (wide_) {
-        for (int i = 0; i < frame_.unknowns; ++i) numbers_.push_back(static_cast<double>(z[i]));
+        for (int i = 0; i < layout_.unknowns; ++i) numbers_.push_back(static_cast<double>(z[i]));
         return;
     }
-    for (int j = 0; j < frame_.states; ++j) numbers_.push_back(static_cast<double>(y[j]));
-    for (int j = frame_.states + 1; j < frame_.size(); ++j) numbers_.push_back(static_cast<double>(y[j]));
+    for (int j = 0; j < layout_.states; ++j) numbers_.push_back(static_cast<double>(y[j]));
+    for (int j = layout_.states + 1; j < layout_.size(); ++j) numbers_.push_back(static_cast<double>(y[j]));
 }
 
 template <class Real>
 void Recorder<Real>::point(Mode<Real>& mode, const Real* y, Tick t) {
+    if (!stores_) return;
     if (wide_) mode.configuration().read(y, unknowns_.data());
     put(mode, y, unknowns_.data(), t);
     flush();
@@ -155,6 +159,7 @@ void Recorder<Real>::point(Mode<Real>& mode, const Real* y, Tick t) {
 
 template <class Real>
 void Recorder<Real>::flush() {
+    if (list_.empty()) return;
     points(list_, numbers_);
     list_.clear();
     numbers_.clear();
@@ -169,8 +174,8 @@ void Recorder<Real>::points(std::span<const PointRef> list, std::span<const doub
 
 template <class Real>
 void Recorder<Real>::write(Mode<Real>& mode, const Real* y, const Real* z, Tick t) {
-    swings_.see(z);
-    if (swings_.running()) magnitudes_.seeSignals(y);
+    ranges_.see(z);
+    if (ranges_.running()) scales_.seeSignals(y);
     put(mode, y, z, t);
     if (numbers_.size() > mostGathered) flush();
 }

@@ -5,14 +5,14 @@
 #include <vector>
 
 #include "engines/exact/commutation.h"
-#include "engines/exact/swings.h"
+#include "engines/exact/trace_ranges.h"
 
 namespace hedgerow::exact {
 
 template <class Real>
 class Recorder {
 public:
-    Recorder(const Frame<Real>& frame, const RunRequest& request, RunSink& sink, Magnitudes<Real>& magnitudes,
+    Recorder(const StateLayout<Real>& layout, const RunRequest& request, RunSink& sink, Scales<Real>& scales,
              const CancelToken& cancel);
 
     /// The signals of all rows from now on.
@@ -23,14 +23,14 @@ public:
     void instant(Mode<Real>& mode, const Vector<Real>& y, Tick t);
     /// Writes the way from y0 at t0 to y1 at t0 + length, the first point excluded.
     void way(Mode<Real>& mode, const Vector<Real>& y0, const Vector<Real>& y1, Tick t0, Tick length);
-    /// Writes a point that is known to be needed, without looking at what it does to the swings of the traces.
+    /// Writes a point that is known to be needed. The ranges of the traces do not take note of it.
     void point(Mode<Real>& mode, const Real* y, Tick t);
     /// Writes several such points at once; their rows are of the width of rowWidth().
     void points(std::span<const PointRef> points, std::span<const double> numbers);
     /// Lets the swings of the traces know values of an instant.
     void see(const Mode<Real>& mode, const Real* y);
-    /// Grows when a swing has changed so much that lines that were just straight enough may no longer be, or are much
-    /// straighter than they need to be.
+    /// Grows when the range of a trace has changed so much that lines which were straight enough may not be any more,
+    /// or could be much longer.
     int generation() const { return generation_; }
     /// Whether rows hold the states and sources, the constant left out, and not the unknowns.
     bool ofStates() const { return !wide_; }
@@ -43,6 +43,8 @@ public:
     void allowances(const Mode<Real>& mode, const Real* a, const Real* b, Vector<Real>& allowed);
 
     bool full() const { return full_; }
+    /// Whether the sink wants points: else none is computed.
+    bool stores() const { return stores_; }
     std::int64_t points() const { return points_; }
     std::int64_t bytes() const { return bytes_; }
     double seconds() const { return seconds_; }
@@ -63,12 +65,12 @@ private:
     void put(Mode<Real>& mode, const Real* y, const Real* z, Tick t);
     void makeView(Mode<Real>& mode);
 
-    const Frame<Real>& frame_;
-    RowLayout layout_;
+    const StateLayout<Real>& layout_;
+    RowLayout rowLayout_;
     RunSink& sink_;
     const CancelToken& cancel_;  ///< a way may need many points: it is left unfinished when the run is to stop
-    Magnitudes<Real>& magnitudes_;
-    Swings<Real> swings_;
+    Scales<Real>& scales_;
+    TraceRanges<Real> ranges_;
     std::vector<Sample> samples_;  ///< by depth of splitting, both ends of the way first
     std::uint32_t filled_ = ~0u;   ///< the view of those that the end of the last way holds
     Vector<Real> unknowns_, slope_;
@@ -76,7 +78,8 @@ private:
     std::vector<double> numbers_;  ///< their rows
     int generation_ = 0;
     std::uint32_t signalSet_ = 0;
-    bool wide_;  ///< rows hold the unknowns, not the states
+    bool wide_;    ///< rows hold the unknowns, not the states
+    bool stores_;  ///< else nobody asks for points
     bool full_ = false;
     std::int64_t points_ = 0, bytes_ = 0;
     double seconds_ = 0.0;

@@ -127,12 +127,12 @@ std::vector<int> mostInvolved(const Eigen::MatrixXd& scaled, double h, int count
 
 /// The generator over the states, in the energy norm.
 template <class Real>
-Eigen::MatrixXd inEnergy(const Matrix<Real>& generator, const Frame<Real>& frame) {
-    const Eigen::Index n = frame.states;
+Eigen::MatrixXd inEnergy(const Matrix<Real>& generator, const StateLayout<Real>& layout) {
+    const Eigen::Index n = layout.states;
     Eigen::MatrixXd scaled(n, n);
     for (Eigen::Index i = 0; i < n; ++i)
         for (Eigen::Index j = 0; j < n; ++j)
-            scaled(i, j) = static_cast<double>(generator(i, j) * frame.stateScale(i) / frame.stateScale(j));
+            scaled(i, j) = static_cast<double>(generator(i, j) * layout.stateScale(i) / layout.stateScale(j));
     return scaled;
 }
 
@@ -159,7 +159,7 @@ bool rests(Matrix<Real>& value, Next&& next) {
 /// The network in which some states are unknowns, and what its configurations have in common.
 template <class Real>
 struct SlowMotions<Real>::Reduced {
-    Reduced(const Frame<Real>& whole, const std::vector<int>& fast)
+    Reduced(const StateLayout<Real>& whole, const std::vector<int>& fast)
         : placeOf(static_cast<std::size_t>(whole.states), 0) {
         const Network& from = whole.network;
         const auto count = static_cast<int>(fast.size());
@@ -191,23 +191,23 @@ struct SlowMotions<Real>::Reduced {
         network.sources.push_back(std::make_unique<SlopeSource>(count));
         network.sourceOffsets.push_back(whole.sources);
         network.sourceCount = whole.sources + count;
-        frame.emplace(network);
-        skeleton.emplace(*frame, false);
-        sections.emplace(*skeleton, false);
+        layout.emplace(network);
+        reduction.emplace(*layout, false);
+        subnetworks.emplace(*reduction, false);
     }
     /// Of the network's own elements. @return null where the equations have no unique solution
     std::unique_ptr<Configuration<Real>> configuration(Segments segments) {
         segments.push_back(0);
-        auto made = std::make_unique<Configuration<Real>>(*skeleton, *sections, segments);
+        auto made = std::make_unique<Configuration<Real>>(*reduction, *subnetworks, segments);
         if (!made->illPosedUnknowns.empty() || made->contradiction.rows() > 0) return nullptr;
         return made;
     }
     std::vector<int> placeOf;  ///< per state: its place among the slow ones, or -1 - its place among the fast ones
     std::vector<int> slow;     ///< entries of y that are left
     Network network;
-    std::optional<Frame<Real>> frame;
-    std::optional<Skeleton<Real>> skeleton;
-    std::optional<SectionStates<Real>> sections;
+    std::optional<StateLayout<Real>> layout;
+    std::optional<StaticReduction<Real>> reduction;
+    std::optional<SubnetworkStates<Real>> subnetworks;
 };
 
 template <class Real>
@@ -224,7 +224,8 @@ bool SlowMotions<Real>::findCuts(Algebra<Real>& algebra) const {
         if (largestFrom[i + 1] * gap > decay) continue;
         const double ticks = std::ceil(lifetime / decay / tickSeconds / 64) * 64;
         if (ticks > 1e18) break;
-        algebra.cuts->push_back({.slowest = decay, .modes = static_cast<int>(i) + 1, .after = static_cast<Tick>(ticks), .motion = {}});
+        algebra.cuts->push_back(
+            {.slowest = decay, .modes = static_cast<int>(i) + 1, .after = static_cast<Tick>(ticks), .motion = {}});
     }
     return !algebra.cuts->empty();
 }
@@ -261,7 +262,7 @@ typename SlowMotions<Real>::Reduced& SlowMotions<Real>::reduced(const std::vecto
     if (const auto known = reduced_.find(fast); known != reduced_.end()) return *known->second;
     // One that is asked for again stays: a configuration that was just made of it refers to it.
     if (reduced_.size() > mostReduced) reduced_.clear();
-    return *(reduced_[fast] = std::make_shared<Reduced>(skeleton_.frame(), fast));
+    return *(reduced_[fast] = std::make_shared<Reduced>(reduction_.stateLayout(), fast));
 }
 
 /// Chooses states without which no mode is left that is as fast as the cut, beside those that are in `fast` already.
@@ -269,10 +270,10 @@ typename SlowMotions<Real>::Reduced& SlowMotions<Real>::reduced(const std::vecto
 template <class Real>
 std::unique_ptr<Configuration<Real>> SlowMotions<Real>::choose(Algebra<Real>& algebra, const Cut<Real>& cut,
                                                                std::vector<int>& fast, const Segments& segments) {
-    const Frame<Real>& frame = skeleton_.frame();
-    Eigen::MatrixXd scaled = inEnergy(algebra.configuration.generator.full(), frame);
-    std::vector<int> stateOf(static_cast<std::size_t>(frame.states)), candidates;  // of the rows of `scaled`
-    for (int i = 0; i < frame.states; ++i) {
+    const StateLayout<Real>& layout = reduction_.stateLayout();
+    Eigen::MatrixXd scaled = inEnergy(algebra.configuration.generator.full(), layout);
+    std::vector<int> stateOf(static_cast<std::size_t>(layout.states)), candidates;  // of the rows of `scaled`
+    for (int i = 0; i < layout.states; ++i) {
         stateOf[static_cast<std::size_t>(i)] = i;
         if (!std::binary_search(fast.begin(), fast.end(), i)) candidates.push_back(i);
     }
@@ -282,9 +283,8 @@ std::unique_ptr<Configuration<Real>> SlowMotions<Real>::choose(Algebra<Real>& al
         if (round > 0) {
             const Eigen::EigenSolver<Eigen::MatrixXd> modes(scaled, false);
             if (modes.info() != Eigen::Success) return nullptr;
-            count = static_cast<int>(std::count_if(modes.eigenvalues().begin(), modes.eigenvalues().end(), [&](auto mode) {
-                return -mode.real() > cut.slowest / 5;
-            }));
+            count = static_cast<int>(std::count_if(modes.eigenvalues().begin(), modes.eigenvalues().end(),
+                                                   [&](auto mode) { return -mode.real() > cut.slowest / 5; }));
         }
         if (count == 0) return configuration;
         const std::vector<int> chosen = mostInvolved(scaled, lifetime / cut.slowest, count, candidates);
@@ -294,9 +294,9 @@ std::unique_ptr<Configuration<Real>> SlowMotions<Real>::choose(Algebra<Real>& al
         Reduced& rest = reduced(fast);
         configuration = rest.configuration(segments);
         if (!configuration || rest.network.states.empty()) return configuration;
-        scaled = inEnergy(configuration->generator.full(), *rest.frame);
+        scaled = inEnergy(configuration->generator.full(), *rest.layout);
         if (!scaled.allFinite()) return nullptr;
-        stateOf.assign(rest.slow.begin(), rest.slow.begin() + rest.frame->states);
+        stateOf.assign(rest.slow.begin(), rest.slow.begin() + rest.layout->states);
         candidates.resize(stateOf.size());
         for (std::size_t i = 0; i < candidates.size(); ++i) candidates[i] = static_cast<int>(i);
     }
@@ -309,8 +309,8 @@ std::shared_ptr<SlowMotion<Real>> SlowMotions<Real>::make(Algebra<Real>& algebra
     const auto configuration = choose(algebra, cut, fast, segments);
     if (!configuration) return nullptr;
     Reduced& rest = reduced(fast);
-    const Frame<Real>& frame = skeleton_.frame();
-    const Eigen::Index n = frame.size(), m = frame.unknowns, f = static_cast<Eigen::Index>(fast.size()), s = n - f;
+    const StateLayout<Real>& layout = reduction_.stateLayout();
+    const Eigen::Index n = layout.size(), m = layout.unknowns, f = static_cast<Eigen::Index>(fast.size()), s = n - f;
     const Matrix<Real>& all = configuration->readout();
     const Matrix<Real> xs = all.block(m, 0, f, s), xr = all.block(m, s, f, f);
     const Matrix<Real> gs = configuration->generator.full().topLeftCorner(s, s),
@@ -344,7 +344,7 @@ std::shared_ptr<SlowMotion<Real>> SlowMotions<Real>::make(Algebra<Real>& algebra
     }
     if (!readout.allFinite() || !generator.allFinite() || !projection.allFinite()) return nullptr;
     auto motion = std::make_shared<SlowMotion<Real>>(
-        frame, Configuration<Real>(algebra.configuration, std::move(readout), generator));
+        layout, Configuration<Real>(algebra.configuration, std::move(readout), generator));
     motion->projection = std::move(projection);
     motion->fast = std::move(fast);
     motion->lasts = static_cast<Real>(lifetime / cut.slowest);

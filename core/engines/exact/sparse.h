@@ -9,7 +9,7 @@
 
 #include <Eigen/SparseCore>
 
-#include "engines/exact/frame.h"
+#include "engines/exact/state_layout.h"
 
 namespace hedgerow::exact {
 

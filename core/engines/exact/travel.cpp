@@ -1,12 +1,12 @@
 // How a run gets from one event to the next: the general way, which locates whatever guard ends first, and the short
-// way along legs.
+// way along maps.
 
 #include <algorithm>
 #include <cmath>
 
 #include <fmt/format.h>
 
-#include "engines/exact/round.h"
+#include "engines/exact/period_map.h"
 #include "engines/exact/run.h"
 #include "model/quantity.h"
 
@@ -14,10 +14,10 @@ namespace hedgerow::exact {
 
 namespace {
 constexpr int noGuard = -1;
-constexpr int legsPerLook = 256;            ///< legs between two looks at the clock on the wall
+constexpr int intervalsPerLook = 256;       ///< maps between two looks at the clock on the wall
 constexpr std::size_t periodsPerLook = 64;  ///< periods between two looks at the swings of the traces
 constexpr double together = 1e-12;          ///< ends of guards that differ by less, in lengths of the piece, are one
-constexpr int seeEvery = 8;                 ///< visits of a leg between two looks at the swings of the traces
+constexpr int seeEvery = 8;                 ///< visits of a map between two looks at the swings of the traces
 
 /// Whether a polynomial stays above zero before this root of it, to third order: by the hull of the cubic through
 /// values and slopes at both ends.
@@ -31,84 +31,84 @@ bool fallsOnce(const std::vector<Real>& c, Real root) {
 
 /// To `next`, or to the first guard that ends before, and the event there.
 template <class Real>
-void Run<Real>::general(Tick next) {
+void Run<Real>::stepToEvent(Tick next) {
     next = upToFading(next);
     Mode<Real>* const fades = fadesTo_;
-    const bool noted = !request_.reference;
-    Stretch<Real>& stretch = stretch_;
+    const bool noted = !request().reference && !peeking_;
+    EventInterval<Real>& interval = interval_;
     if (noted) {
-        stretch.mode = mode_;
-        stretch.start = y_;
-        stretch.length = t_;
-        stretch.phase = clock_.phase();
-        stretch.instead = legs_.predicted();
+        interval.mode = mode_;
+        interval.start = y_;
+        interval.length = t_;
+        interval.phase = clock().phase();
+        interval.instead = maps().predicted();
     }
     const int generation = modeGeneration_;
-    const bool fromEdge = toTick(clock_.lastEdge()) == t_;
+    const bool fromEdge = toTick(clock().lastEdge()) == t_;
     wayStart_ = y_;
     wayLength_ = 0;
     startKnown_ = false;
     risen_.assign(mode_->guards.size(), 0);
     const Stopwatch watch;
-    const double stored = recorder_.seconds();
-    const int guard = travel(next);
+    const double stored = recorder().seconds();
+    const int guard = locateEvents(next);
     flushWay();
-    secondsGeneral_ += watch.seconds() - (recorder_.seconds() - stored);
-    if (stopped_) return;
+    secondsGeneral_ += watch.seconds() - (recorder().seconds() - stored);
+    if (stopped()) return;
     if (noted) {
-        stretch.length = t_ - stretch.length;
-        stretch.crossing = guard;
-        stretch.end = y_;
-        stretch.repeats = clock_.period() > 0 &&
-                          toSeconds(request_.end - t_) > legs_.paysAfter() * toSeconds(toTick(clock_.period()));
-        stretch.periodic = guard == noGuard && clock_.period() > 0 && (fromEdge || fades);
-        stretch.fades = fades != nullptr && guard == noGuard;
+        interval.length = t_ - interval.length;
+        interval.crossing = guard;
+        interval.end = y_;
+        interval.repeats = clock().period() > 0 &&
+                           toSeconds(request().end - t_) > maps().paysAfter() * toSeconds(toTick(clock().period()));
+        interval.periodic = guard == noGuard && clock().period() > 0 && (fromEdge || fades);
+        interval.fades = fades != nullptr && guard == noGuard;
     }
-    magnitudes_.drifted(mode_->propagator().norm() * secondsOf<Real>(t_ - inModeSince_));
+    if (!peeking_) scales().drifted(mode_->propagator().norm() * secondsOf<Real>(t_ - inModeSince_));
     if (guard != noGuard)
         crossing(guard);
     else if (fades && t_ == next)
         fade(fades);
-    else if (t_ < request_.end && (t_ >= clock_.next() || t_ >= nextTimeout()))
+    else if (t_ < request().end && (t_ >= clock().next() || (mode_->timed && t_ >= nextTimeout())))
         scheduled();
     else
         return;
-    if (stopped_ || !noted || generation != modeGeneration_) return;
-    legs_.walked(nullptr);
-    if (Leg<Real>* leg = legs_.note(stretch)) {
-        leg->to = mode_;
-        leg->gates = clock_.gates();
-        legs_.walked(leg);
+    if (stopped() || !noted || generation != modeGeneration_) return;
+    maps().walked(nullptr);
+    if (IntervalMap<Real>* map = maps().note(interval)) {
+        map->to = mode_;
+        map->gates = clock().gates();
+        maps().walked(map);
     }
 }
 
 template <class Real>
-int Run<Real>::travel(Tick next) {
+int Run<Real>::locateEvents(Tick next) {
     while (t_ < next) {
-        if (cancel_.cancelled() || recorder_.full()) {
-            stopped_ = true;
+        if (cancelToken().cancelled() || recorder().full()) {
+            stop();
             return noGuard;
         }
-        const int guard = piece(mode_->propagator().topStep(next - t_));
-        if (guard != noGuard || stopped_) return guard;
+        const int guard = tryStep(mode_->propagator().topStep(next - t_));
+        if (guard != noGuard || stopped()) return guard;
     }
     return noGuard;
 }
 
-/// One step of the given length if no guard can end within it, else a walk down the ladder.
+/// One step of the given length if no guard can end within it, else a walk down the doubling table.
 template <class Real>
-int Run<Real>::piece(Tick length) {
+int Run<Real>::tryStep(Tick length) {
     after_ = y_;
     mode_->propagator().advance(after_, length);
-    if (!guardsHold(length)) return walk(length);
+    if (!guardsHold(length)) return bracketCrossing(length);
     acceptHeld(length);
     return noGuard;
 }
 
-/// Through a stretch in which a guard may end: to shortly before the end that the cubics of the last look let expect,
-/// then on with what is left, until the stretch is short enough for a Taylor polynomial. @pre guardsHold() just failed
+/// Through an interval in which a guard may end: to shortly before the end that the cubics of the last look let expect,
+/// then on with what is left, until the interval is short enough for a Taylor polynomial. @pre guardsHold() just failed
 template <class Real>
-int Run<Real>::walk(Tick length) {
+int Run<Real>::bracketCrossing(Tick length) {
     ++descents_;
     Propagator<Real>& propagator = mode_->propagator();
     const Tick base = propagator.baseStep();
@@ -120,9 +120,9 @@ int Run<Real>::walk(Tick length) {
     };
     const Tick reach = propagator.seriesReach();
     Tick step = before(length);
-    while (length > 0 && !stopped_) {
-        if (cancel_.cancelled()) {
-            stopped_ = true;
+    while (length > 0 && !stopped()) {
+        if (cancelToken().cancelled()) {
+            stop();
             return noGuard;
         }
         step = std::max(step, std::min(length, base));
@@ -155,7 +155,7 @@ int Run<Real>::walk(Tick length) {
 template <class Real>
 Tick Run<Real>::expectedEnd(Tick length) const {
     const Real h = secondsOf<Real>(length);
-    const std::vector<Real>& noise = mode_->noise(magnitudes_);
+    const std::vector<Real>& noise = mode_->noise(scales());
     Real first = -1;
     const auto count = static_cast<Eigen::Index>(noise.size());
     for (Eigen::Index i = 0; i < count; ++i) {
@@ -183,7 +183,7 @@ int Run<Real>::endWithin(Tick length) {
     const Eigen::Index guards = mode_->guardValue.rows();
     if (polynomials_.rows() != guards || polynomials_.cols() <= order) polynomials_.resize(guards, order + 1);
     for (int j = 0; j <= order; ++j) mode_->guardValue.apply(y.col(j).data(), polynomials_.col(j).data());
-    const std::vector<Real>& noise = mode_->noise(magnitudes_);
+    const std::vector<Real>& noise = mode_->noise(scales());
     polynomial_.resize(static_cast<std::size_t>(order) + 1);
     for (Eigen::Index i = 0; i < guards; ++i) {
         for (int j = 0; j <= order; ++j) polynomial_[static_cast<std::size_t>(j)] = polynomials_(i, j);
@@ -215,10 +215,10 @@ template <class Real>
 bool Run<Real>::guardsHold(Tick length) {
     const auto count = static_cast<Eigen::Index>(mode_->guards.size());
     if (count == 0) return true;
-    if (!startKnown_) mode_->look(y_.data(), start_);
+    if (!startKnown_) mode_->guardValuesAndRates(y_.data(), start_);
     startKnown_ = true;
-    mode_->look(after_.data(), end_);
-    const std::vector<Real>& noise = mode_->noise(magnitudes_);
+    mode_->guardValuesAndRates(after_.data(), end_);
+    const std::vector<Real>& noise = mode_->noise(scales());
     const Real third = secondsOf<Real>(length) / 3;
     for (Eigen::Index i = 0; i < count; ++i) {
         // Noise counts only while the guard is at the zero it started from: a real crossing is found where it is.
@@ -244,233 +244,270 @@ void Run<Real>::acceptHeld(Tick length) {
 template <class Real>
 void Run<Real>::accept(const Vector<Real>& after, Tick length) {
     if (!after.allFinite()) {
-        return fail(beyondNumbers(frame_, after, t_));
+        return fail(beyondNumbers(stateLayout(), after, t_));
     }
     if (wayLength_ > 0 && mode_->propagator().topStep(wayLength_ + length) < wayLength_ + length) flushWay();
     wayLength_ += length;
     y_ = after;
     t_ += length;
     ++steps_;
-    if ((steps_ & 1023) == 0) sink_.progress(t_);
+    if ((steps_ & 1023) == 0) sink().progress(t_);
 }
 
 template <class Real>
 void Run<Real>::flushWay() {
-    if (wayLength_ > 0) recorder_.way(*mode_, wayStart_, y_, t_ - wayLength_, wayLength_);
+    if (wayLength_ > 0 && !peeking_) recorder().way(*mode_, wayStart_, y_, t_ - wayLength_, wayLength_);
     wayStart_ = y_;
     wayLength_ = 0;
 }
 
-/// Goes along one leg after the other while they fit. @return false when there is none from here
+/// Goes along one map after the other while they fit, by whole intervals: the one in which `until` lies is looked at
+/// only.
 template <class Real>
-bool Run<Real>::alongLegs(Tick next) {
-    if (request_.reference || mode_->timed || !request_.instants.empty()) return false;
+typename Run<Real>::Way Run<Real>::alongIntervals(Tick until) {
+    if (request().reference || mode_->timed || !request().instants.empty()) return Way::none;
     const Stopwatch watch;
+    const Tick end = request().end;
     int walked = 0;
-    while (walked < legsPerLook && !stopped_ && !recorder_.full() && t_ < request_.end) {
-        if (walked > 0) next = std::min(request_.end, clock_.next());
-        Leg<Real>* leg = legs_.predicted();
-        if (leg && leg->mode == mode_ && clock_.period() > 0) {
-            while (!cancel_.cancelled() && alongRounds(*leg)) walked = std::max(walked, 1);
-            if (t_ >= request_.end) break;
-            next = std::min(request_.end, clock_.next());
+    Way way = Way::none;
+    while (walked < intervalsPerLook && !stopped() && !recorder().full() && t_ < end) {
+        IntervalMap<Real>* map = maps().predicted();
+        if (map && map->mode == mode_ && clock().period() > 0 && periodsTried_ != events_) {
+            Way alongPeriod = Way::none;
+            while (!cancelToken().cancelled() && (alongPeriod = alongPeriods(*map, until)) == Way::gone)
+                way = Way::gone;
+            if (alongPeriod == Way::insidePeriod) {
+                way = alongPeriod;
+                break;
+            }
+            periodsTried_ = events_;
+            if (t_ >= end) break;
+            map = maps().predicted();  // that one may have been given up
         }
-        next = upToFading(next);
-        if (!leg || leg->mode != mode_ || !replay(*leg, next)) {
-            Leg<Real>* const failed = leg && leg->mode == mode_ ? leg : nullptr;
-            leg = legs_.crossing(mode_);
-            if (!leg || leg == failed || !replay(*leg, next)) {
-                leg = legs_.scheduled(mode_, next - t_, clock_.phase());
-                if (!leg || leg == failed || !replay(*leg, next)) break;
+        const Tick known = std::min(end, clock().next());
+        if (lastsUntil(known, until) && looksAhead(until)) {
+            way = Way::gone;
+            break;
+        }
+        const Tick next = upToFading(known);
+        if (!map || map->mode != mode_ || !replay(*map, next)) {
+            IntervalMap<Real>* const failed = map && map->mode == mode_ ? map : nullptr;
+            map = maps().crossing(mode_);
+            if (!map || map == failed || !replay(*map, next)) {
+                map = maps().scheduled(mode_, next - t_, clock().phase());
+                if (!map || map == failed || !replay(*map, next)) break;
             }
         }
-        legs_.walked(leg);
+        maps().walked(map);
+        way = Way::gone;
         ++walked, ++replayed_;
-        if (t_ >= request_.end) break;
-        arrive(*leg);
+        if (t_ >= end) break;
+        arrive(*map);
         if (mode_->timed) break;
     }
-    secondsLegs_ += watch.seconds();
-    return walked > 0;
+    secondsIntervals_ += watch.seconds();
+    return way;
 }
 
-/// Goes along the round that begins with a leg, as often as it fits. @return false when it never did
+/// Goes along the period map that begins with a map, as often as it fits and ends before `until`.
 template <class Real>
-bool Run<Real>::alongRounds(Leg<Real>& leg) {
-    if (!leg.round) {
-        if (leg.visits < leg.roundAt || toTick(clock_.lastEdge()) != t_) return false;
-        legs_.makeRound(leg, clock_);
-        if (!leg.round) return false;
+typename Run<Real>::Way Run<Real>::alongPeriods(IntervalMap<Real>& map, Tick until) {
+    if (!map.periodMap) {
+        if (map.visits < map.periodMapAt || toTick(clock().lastEdge()) != t_) return Way::none;
+        maps().makePeriodMap(map, clock());
+        if (!map.periodMap) return Way::none;
     }
-    Round<Real>& round = *leg.round;
-    if (round.generation != recorder_.generation()) {
-        for (Leg<Real>* part : round.legs) legs_.renew(*part);
-        return false;
+    PeriodMap<Real>& periodMap = *map.periodMap;
+    if (open_.periodMap != &periodMap) open_ = {};
+    if (periodMap.generation != recorder().generation()) {
+        for (IntervalMap<Real>* part : periodMap.maps) maps().renew(*part);
+        return Way::none;
     }
-    if (toTick(clock_.lastEdge()) != t_ || recorder_.full()) return false;
-    const FineTime start = clock_.lastEdge();
-    const Tick limit = std::min(request_.end, clock_.nextSource());
-    std::size_t count = 0;
-    const std::size_t most = std::max<std::size_t>(1, periodsPerLook / static_cast<std::size_t>(round.periods));
-    round.makeRoom(most, true, roundPoints_);
+    if (toTick(clock().lastEdge()) != t_ || recorder().full()) return Way::none;
+    const FineTime start = clock().lastEdge();
+    const Tick limit = std::min(request().end, clock().nextSource()), stay = until < request().end ? until : neverTick;
+    const std::size_t most =
+        std::max<std::size_t>(1, periodsPerLook / static_cast<std::size_t>(periodMap.periods)) - open_.count;
+    periodMap.makeRoom(most, true, periodPoints_);
     after_ = y_;
-    for (FineTime at = start;
-         count < most && toTick(at + round.period) < limit && round.go(y_, at, count, commutation_, roundPoints_);
-         at += round.period)
+    std::size_t count = 0;
+    bool inside = false;
+    for (FineTime at = start; count < most && toTick(at + periodMap.period) < limit; at += periodMap.period) {
+        inside = toTick(at + periodMap.period) >= stay;
+        if (inside || !periodMap.go(y_, at, count, commutation(), periodPoints_)) break;
         ++count;
-    if (count == 0) {
-        if (round.useless()) legs_.dropRound(leg);
-        return false;
     }
-    if (!y_.allFinite()) {
+    if (count > 0 && !y_.allFinite()) {
         y_ = after_;  // the general way finds out where
-        return false;
+        return Way::none;
     }
-    round.makeRoom(count, false, roundPoints_);
-    recorder_.points(roundPoints_.list, roundPoints_.numbers);
-    const auto rounds = static_cast<int>(count), periods = rounds * round.periods;
-    t_ = toTick(start + rounds * round.period);
-    clock_.skipPeriods(periods);
-    inModeSince_ = lastEvent_ = t_;
-    sink_.progress(t_);
+    if (count > 0) {
+        periodMap.makeRoom(count, false, periodPoints_);
+        recorder().points(periodPoints_.list, periodPoints_.numbers);
+        const auto times = static_cast<int>(count), periods = times * periodMap.periods;
+        t_ = toTick(start + times * periodMap.period);
+        clock().skipPeriods(periods);
+        inModeSince_ = lastEvent_ = t_;
+        sink().progress(t_);
+        events_ += times * static_cast<std::int64_t>(periodMap.maps.size());
+        replayed_ += times * static_cast<std::int64_t>(periodMap.maps.size());
+        periods_ += periods;
+        gateEvents_ += times * periodMap.gateEvents;
+        crossings_ += times * periodMap.crossings;
+        for (std::size_t i = 0; i < periodMap.turns.size(); ++i) countEvent(i, times * periodMap.turns[i]);
+        open_.count += count;
+    }
+    if (inside) {
+        if (count > 0) {
+            open_.periodMap = &periodMap;
+            if (recorder().stores()) open_.last = periodMap.lastOf(periodPoints_);
+        }
+        return Way::insidePeriod;
+    }
+    if (open_.count == 0) {
+        if (periodMap.useless()) maps().dropPeriodMap(map);
+        return Way::none;
+    }
+    // So many periods, or the last ones before something else: the recorder looks at them.
+    if (count == 0) periodPoints_ = std::move(open_.last);
+    showPeriods(periodMap, static_cast<int>(open_.count));
+    open_ = {};
     refreshSources();
-    seeRound(round, rounds);
-    events_ += rounds * static_cast<std::int64_t>(round.legs.size());
-    replayed_ += rounds * static_cast<std::int64_t>(round.legs.size());
-    rounds_ += periods;
-    gateEvents_ += rounds * round.gateEvents;
-    crossings_ += rounds * round.crossings;
-    for (std::size_t i = 0; i < round.turns.size(); ++i) eventsByElement_[i] += rounds * round.turns[i];
-    return true;
+    return Way::gone;
 }
 
-/// Shows the ends of the legs of the last period to the recorder.
+/// Shows the ends of the maps of the last period to the recorder.
 template <class Real>
-void Run<Real>::seeRound(const Round<Real>& round, int count) {
-    const std::size_t inPeriod = round.legs.size() / static_cast<std::size_t>(round.periods);
-    for (std::size_t k = round.legs.size() - inPeriod; k < round.legs.size(); ++k) {
-        round.valuesAtEnd(k, roundPoints_, slope_);
-        recorder_.see(*round.before[k], slope_.data());
-        recorder_.see(*round.after[k], slope_.data());
-        round.legs[k]->rounds += count;
+void Run<Real>::showPeriods(const PeriodMap<Real>& periodMap, int count) {
+    if (!recorder().stores()) return;
+    const std::size_t inPeriod = periodMap.maps.size() / static_cast<std::size_t>(periodMap.periods);
+    for (std::size_t k = periodMap.maps.size() - inPeriod; k < periodMap.maps.size(); ++k) {
+        periodMap.valuesAtEnd(k, periodPoints_, slope_);
+        recorder().see(*periodMap.before[k], slope_.data());
+        recorder().see(*periodMap.after[k], slope_.data());
+        periodMap.maps[k]->periodVisits += count;
     }
 }
 
 template <class Real>
-bool Run<Real>::replay(Leg<Real>& leg, Tick next) {
-    const Tick tail = next - t_ - leg.length;
-    if (leg.fades != (fadesTo_ && leg.crossing < 0)) return false;
-    if (leg.crossing < 0 ? tail < 0 || tail > leg.slack : tail < leg.slack) return false;
-    if (!leg.conditions.hold(y_)) {
-        legs_.missed(leg);
+bool Run<Real>::replay(IntervalMap<Real>& map, Tick next) {
+    const Tick tail = next - t_ - map.length;
+    if (map.fades != (fadesTo_ && map.crossing < 0)) return false;
+    if (map.crossing < 0 ? tail < 0 || tail > map.slack : tail < map.slack) return false;
+    if (!map.conditions.hold(y_)) {
+        maps().missed(map);
         return false;
     }
-    if (legOut_.size() < leg.rows.rows()) legOut_.resize(leg.rows.rows());
-    multiply(leg.rows, y_.data(), legOut_.data());
-    Tick length = leg.length + tail;
+    if (mapOut_.size() < map.rows.rows()) mapOut_.resize(map.rows.rows());
+    multiply(map.rows, y_.data(), mapOut_.data());
+    Tick length = map.length + tail;
     Real tau = secondsOf<Real>(tail);
-    if (leg.crossing >= 0) {
-        tau = tailCrossing(legOut_.data() + leg.polynomialAt(), leg.order, secondsOf<Real>(leg.slack), leg.companions,
+    if (map.crossing >= 0) {
+        tau = tailCrossing(mapOut_.data() + map.polynomialAt(), map.order, secondsOf<Real>(map.slack), map.companions,
                            Real(-1));
         if (tau < 0) return false;
-        length = leg.length + toTicks(tau);
+        length = map.length + toTicks(tau);
     }
     const Eigen::Index n = y_.size();
-    const Real* const tailRows = legOut_.data() + leg.tailAt();
+    const Real* const tailRows = mapOut_.data() + map.tailAt();
     after_.resize(n);
     for (Eigen::Index i = 0; i < n; ++i) {
         Real sum = 0;
-        for (int j = leg.order; j >= 1; --j) sum = (sum + tailRows[j * n + i]) * tau;
+        for (int j = map.order; j >= 1; --j) sum = (sum + tailRows[j * n + i]) * tau;
         after_(i) = y_(i) + (tailRows[i] + sum);
     }
-    store(leg, after_, length);
+    store(map, after_, length);
     y_.swap(after_);
     t_ += length;
     return true;
 }
 
 template <class Real>
-void Run<Real>::store(Leg<Real>& leg, const Vector<Real>& end, Tick length) {
+void Run<Real>::store(IntervalMap<Real>& map, const Vector<Real>& end, Tick length) {
     const Eigen::Index n = y_.size();
-    const Real* rows = legOut_.data();
+    const Real* rows = mapOut_.data();
     slope_.resize(n);
-    for (const Tick offset : leg.points) {
+    for (const Tick offset : map.points) {
         for (Eigen::Index i = 0; i < n; ++i) slope_(i) = y_(i) + rows[i];
-        recorder_.point(*mode_, slope_.data(), t_ + offset);
+        recorder().point(*mode_, slope_.data(), t_ + offset);
         rows += n;
     }
-    recorder_.point(*mode_, end.data(), t_ + length);
-    legs_.visited(leg);
-    if (leg.visits % seeEvery != 0) return;
-    recorder_.see(*mode_, y_.data());
-    recorder_.see(*mode_, end.data());
+    recorder().point(*mode_, end.data(), t_ + length);
+    maps().visited(map);
+    if (map.visits % seeEvery != 0) return;
+    recorder().see(*mode_, y_.data());
+    recorder().see(*mode_, end.data());
 }
 
-/// The event at the end of a leg: what came of it last time, when that fits again.
+/// Takes up a mode that is known to come.
 template <class Real>
-void Run<Real>::arrive(Leg<Real>& leg) {
-    if (leg.fades) return fade(leg.to);
+void Run<Real>::arriveIn(Mode<Real>* mode) {
+    if (hasTimeouts()) noteEntered(mode_->segments, mode->segments);
+    mode_ = mode;
+    inModeSince_ = t_;
+    ++events_;
+    recorder().point(*mode_, y_.data(), t_);
+    showLogic();
+}
+
+/// The event at the end of a map: what came of it last time, when that fits again.
+template <class Real>
+void Run<Real>::arrive(IntervalMap<Real>& map) {
+    if (map.fades) return fade(map.to);
     const int generation = modeGeneration_;
-    if (leg.crossing >= 0) {
-        const auto element = static_cast<std::size_t>(mode_->guards[static_cast<std::size_t>(leg.crossing)].element);
-        if (!leg.to || !commutation_.settleAs(*leg.to, y_)) {
-            crossing(leg.crossing);
+    if (map.crossing >= 0) {
+        const auto element = static_cast<std::size_t>(mode_->guards[static_cast<std::size_t>(map.crossing)].element);
+        if (!map.to || !commutation().isConsistent(*map.to, y_)) {
+            crossing(map.crossing);
         } else {
             countCrossing(element);
-            mode_ = leg.to;
-            inModeSince_ = t_;
-            ++events_;
-            recorder_.point(*mode_, y_.data(), t_);
-            showLogic();
+            arriveIn(map.to);
         }
-        if (generation == modeGeneration_) leg.to = mode_;
+        if (generation == modeGeneration_) map.to = mode_;
         return;
     }
-    const std::int64_t breaks = clock_.sourceBreaks();
-    advanceClock();
-    if (error_) return;
-    if (clock_.sourceBreaks() != breaks || leg.visits % 32 == 0 ||
-        (!network_.heldSources.empty() && clock_.version() != signalVersion_))
+    const std::int64_t breaks = clock().sourceBreaks();
+    if (!SwitchingLoop::advanceClock()) return;
+    if (clock().sourceBreaks() != breaks || map.visits % 32 == 0 ||
+        (!network().heldSources.empty() && clock().version() != signalVersion_))
         refreshSources();
-    if (clock_.version() != signalVersion_) {
-        signalVersion_ = clock_.version();
-        if (leg.signalState != clock_.state() || leg.turned.empty()) {
-            recorder_.setSignals(clock_.signals());
-            leg.signalState = clock_.state();
-            leg.signalSet = recorder_.signalSet();
+    if (clock().version() != signalVersion_) {
+        signalVersion_ = clock().version();
+        if (map.signalState != clock().state() || map.turned.empty()) {
+            recorder().setSignals(clock().signals());
+            map.signalState = clock().state();
+            map.signalSet = recorder().signalSet();
         } else {
-            recorder_.setSignals(leg.signalSet);
+            recorder().setSignals(map.signalSet);
         }
     }
-    if (leg.to && leg.gates == clock_.gates() && !leg.turned.empty() && commutation_.settleAs(*leg.to, y_)) {
-        for (const std::size_t element : leg.turned) {
+    if (map.to && map.gates == clock().gates() && !map.turned.empty() && commutation().isConsistent(*map.to, y_)) {
+        for (const std::size_t element : map.turned) {
             gateOn_[element] = !gateOn_[element];
             ++gateEvents_;
-            ++eventsByElement_[element];
+            countEvent(element);
         }
-        mode_ = leg.to;
-        inModeSince_ = t_;
-        ++events_;
-        recorder_.point(*mode_, y_.data(), t_);
-        showLogic();
-        return;
+        return arriveIn(map.to);
     }
     Segments wanted = mode_->segments;
     Cause cause;
     const std::vector<char> before = gateOn_;
-    turnGates(wanted, cause);
+    if (const Turned turned = turnGates(wanted); turned.element >= 0)
+        cause = {turned.on ? Cause::Sort::gateOn : Cause::Sort::gateOff, turned.element};
     enter(wanted, cause);
-    if (generation != modeGeneration_) return;  // the legs are gone
-    leg.to = mode_;
-    leg.gates = clock_.gates();
-    leg.turned.clear();
+    if (generation != modeGeneration_) return;  // the maps are gone
+    map.to = mode_;
+    map.gates = clock().gates();
+    map.turned.clear();
     for (std::size_t i = 0; i < before.size(); ++i)
-        if (before[i] != gateOn_[i]) leg.turned.push_back(i);
+        if (before[i] != gateOn_[i]) map.turned.push_back(i);
 }
 
-template void Run<double>::general(Tick);
-template void Run<long double>::general(Tick);
-template bool Run<double>::alongLegs(Tick);
-template bool Run<long double>::alongLegs(Tick);
+template void Run<double>::stepToEvent(Tick);
+template void Run<long double>::stepToEvent(Tick);
+template typename Run<double>::Way Run<double>::alongIntervals(Tick);
+template typename Run<long double>::Way Run<long double>::alongIntervals(Tick);
+template int Run<double>::locateEvents(Tick);
+template int Run<long double>::locateEvents(Tick);
 
 }  // namespace hedgerow::exact

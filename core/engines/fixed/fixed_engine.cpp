@@ -18,11 +18,11 @@ public:
     Result<std::vector<double>> operatingPoint(const Network& network) const override {
         return makeAdaptive()->operatingPoint(network);
     }
-    RunSummary run(const Network& network, const RunRequest& request, RunSink& sink,
-                   const CancelToken& cancel) const override {
+    std::unique_ptr<Simulation> begin(const Network& network, const RunRequest& request, RunSink& sink,
+                                      const CancelToken& cancel) const override {
         // What a step does to a result shows against the engine that chooses its steps.
-        if (request.reference) return makeAdaptive()->run(network, request, sink, cancel);
-        return fixed::Run(network, request, sink, cancel).solve();
+        if (request.reference) return makeAdaptive()->begin(network, request, sink, cancel);
+        return std::make_unique<fixed::Run>(network, request, sink, cancel);
     }
 };
 

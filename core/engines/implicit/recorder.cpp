@@ -96,6 +96,7 @@ void Recorder::allowances(std::span<double> all) const {
 }
 
 void Recorder::write(Tick t, std::span<const double> z) {
+    if (!sink_.wantsPoints()) return;
     const PointRef point{t, view_, signals_, 0};
     full_ = full_ || !sink_.append(std::span(&point, 1), z);
     written_.t = t;
@@ -139,7 +140,7 @@ void Recorder::line(Tick t, std::span<const double> z) {
 }
 
 void Recorder::way(const Within& within, Tick t, Tick length, std::span<const double> end) {
-    if (!see(t + length, end)) return;
+    if (!see(t + length, end) || !sink_.wantsPoints()) return;
     // The bow of the polynomial over the straight line tells how many pieces keep within the tolerance.
     const Values& start = held_.empty() ? written_.z : held_.back().z;
     double bow = 0;

@@ -8,7 +8,7 @@
 #include <vector>
 
 #include "base/time.h"
-#include "network/network.h"
+#include "network/signal_block.h"
 #include "parts/control/carrier.h"
 
 namespace hedgerow::parts {

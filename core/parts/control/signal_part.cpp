@@ -5,6 +5,7 @@
 #include <fmt/format.h>
 
 #include "model/quantity.h"
+#include "network/task.h"
 
 namespace hedgerow::parts {
 

@@ -176,11 +176,11 @@ private:
     int addPoints(NetworkBuilder& b, int from, int to, const std::vector<TablePoint>& points,
                   const Start& start) const {
         if (curved_) return addCurvedCapacitor(b, from, to, points.front().value, TableCurve(points), 0, 0, start);
-        std::vector<PiecewiseCapacitor::Stretch> stretches;
+        std::vector<PiecewiseCapacitor::LinearPiece> pieces;
         for (std::size_t k = 0; k < points.size(); ++k)
-            stretches.push_back(
+            pieces.push_back(
                 {points[k].t, k + 1 < points.size() ? (points[k].value + points[k + 1].value) / 2 : points[k].value});
-        return addPiecewiseCapacitor(b, from, to, std::move(stretches), start);
+        return addPiecewiseCapacitor(b, from, to, std::move(pieces), start);
     }
 
     std::vector<TablePoint> reverse_, output_, input_;

@@ -1,0 +1,115 @@
+#pragma once
+// One run from project to traces: what the application and the command line share.
+
+#include <filesystem>
+#include <memory>
+#include <string>
+#include <utility>
+#include <vector>
+
+#include "base/cancel.h"
+#include "model/project.h"
+#include "network/elaborate.h"
+#include "network/engine.h"
+#include "network/scene.h"
+#include "runs/readings.h"
+#include "runs/run_record.h"
+#include "traces/trace.h"
+#include "traces/trace_store.h"
+
+namespace hedgerow {
+
+/// How much a run may store unless told otherwise: half of what this process may still take, by the machine, by its
+/// container (cgroup) and by its own limits (RLIMIT_AS, RLIMIT_DATA).
+std::size_t memoryBudget();
+
+/// What to run and how, where it differs from the project.
+struct RunSettings {
+    std::string scene = {};                                            ///< "" for the first
+    std::string plan = {};                                             ///< "" for the first
+    std::string end = {};                                              ///< typed, "" for the plan's
+    std::string start = {};                                            ///< as in Plan, "" for the plan's
+    bool evenOut = false;                                              ///< even when the plan does not say so
+    std::vector<std::pair<std::string, std::string>> parameters = {};  ///< project parameters set for this run
+    std::size_t memoryLimit = memoryBudget();
+    std::string engine = {};  ///< as in Plan, "" for the plan's
+    /// Of the engine with a fixed step, "" for the plan's.
+    std::string step = {}, method = {};
+    bool roundEdges = false;  ///< to the grid, whatever the plan says
+};
+
+/// A run with everything that made it. prepare() fills it, execute() solves it; the traces may be read meanwhile.
+class Run final : public RunRecord {
+public:
+    /// Checks, elaborates and sets up; errors name parts, nets and fields.
+    static Result<std::shared_ptr<Run>> prepare(std::shared_ptr<const Project> project,
+                                                const RunSettings& settings = {});
+
+    /// Solves in the calling thread; call once. The summary is complete when it returns.
+    void execute() { execute(cancel_); }
+    void execute(const CancelToken& cancel);
+    /// Solves without storing points: the measures of some quantities are made while it goes on. Lines of others are not
+    /// made as fine as the plan asks for. Call instead of execute(); there are no traces afterwards.
+    /// @param from, to  the window, ticks  @return the measures, in the order of the names; an error names what is unknown
+    Result<std::vector<std::optional<Measures>>> executeMeasured(const std::vector<std::string>& quantities, Tick from,
+                                                                 Tick to, const CancelToken& cancel);
+    /// Solves once more, into another sink. @param request  as request() gives it, with changes
+    RunSummary solve(const RunRequest& request, RunSink& sink, const CancelToken& cancel) const;
+    /// The instants of the events of the scene, s, that come within the run, each with what it does.
+    const std::vector<std::pair<double, std::string>>& events() const { return events_; }
+    void cancel() const { cancel_.cancel(); }
+    const CancelToken& cancelToken() const { return cancel_; }
+
+    const Project& project() const override { return *project_; }
+    const Elaboration& elaboration() const { return elaboration_; }
+    const RowLayout& layout() const { return layout_; }
+    const TraceStore& store() const { return *store_; }
+    std::shared_ptr<const TraceStore> storePointer() const { return store_; }
+    Tick end() const override { return request_.end; }
+    Tick reached() const override { return store_->reached(); }
+    const RunRequest& request() const { return request_; }
+    const Engine& engine() const { return *engine_; }
+    const std::string& plan() const override { return plan_; }
+    const std::string& scene() const override { return scene_; }
+    const RunSummary& summary() const override { return summary_; }
+    const std::vector<QuantityInfo>& quantities() const override { return elaboration_.network.quantities; }
+    const std::vector<RatingInfo>& ratings() const override { return elaboration_.network.ratings; }
+    std::size_t points() const override { return store_->count(); }
+    std::size_t bytes() const override { return store_->bytes(); }
+    /// Gate edges and source breaks in the whole run, by counting the first ones; -1 when there are none to count.
+    std::int64_t expectedEdges() const;
+
+    std::unique_ptr<Trace> trace(std::string_view quantity, std::size_t most = SIZE_MAX) const override;
+    std::vector<std::pair<std::string, std::string>> provenance() const override;
+    /// The part of it that is known while the run goes on.
+    std::vector<std::pair<std::string, std::string>> origin() const;
+
+private:
+    void solveInto(const RunRequest& request, RunSink& sink, const CancelToken& cancel);
+    Status setTolerances(const Plan& plan);
+    Status setStart(const Plan& plan, const RunSettings& settings);
+    Status setScene(const Scene& scene, std::vector<SceneInterval> intervals);
+    Run(Elaboration elaboration) : elaboration_(std::move(elaboration)), layout_(elaboration_.network) {}
+
+    std::shared_ptr<const Project> project_;
+    Elaboration elaboration_;
+    RowLayout layout_;
+    /// What comes after the first interval, for which `elaboration_` is: where each begins, and its network.
+    std::vector<std::pair<Tick, Network>> later_;
+    std::vector<std::pair<double, std::string>> events_;
+    const Engine* engine_ = nullptr;
+    RunRequest request_;
+    std::string plan_, scene_;
+    CancelToken cancel_;
+    std::shared_ptr<TraceStore> store_;
+    RunSummary summary_;
+};
+
+/// Writes the named quantities of a finished run, or expressions of them; all quantities when none are named.
+Status exportRun(const RunRecord& run, std::string_view format, const std::filesystem::path& path,
+                 const std::vector<std::string>& quantities = {}, const CancelToken& cancel = {},
+                 const Extract& extract = {});
+/// The files that an export of this name writes: the pair of a text COMTRADE, for instance.
+std::vector<std::filesystem::path> filesOfExport(const std::filesystem::path& path);
+
+}  // namespace hedgerow
