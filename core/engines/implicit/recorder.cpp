@@ -136,7 +136,7 @@ void Recorder::event(Tick t, std::span<const double> z) {
 }
 
 void Recorder::line(Tick t, std::span<const double> z) {
-    if (see(t, z)) add(t, z);
+    if (see(t, z) && sink_.wantsPoints()) add(t, z);
 }
 
 void Recorder::way(const Within& within, Tick t, Tick length, std::span<const double> end) {
