@@ -580,11 +580,15 @@ Result<Elaboration> elaborate(const Project& project, const PartLibrary& library
     Ramps ramps;
     std::vector<Error> errors;
     if (!(changes.ramped.empty() && changes.stepped.empty()) && flat.errors.empty()) {
-        setParameters(set, changes.ends);
-        Project end = flattened(set, library.catalogue()).project;
-        setValues(end, changes.sets);
-        setValues(end, changes.ends);
-        ramps = rampsBetween(flat.project, end, changes, library, errors);
+        if (changes.ends.empty()) {
+            ramps = rampsBetween(flat.project, flat.project, changes, library, errors);
+        } else {
+            setParameters(set, changes.ends);
+            Project end = flattened(set, library.catalogue()).project;
+            setValues(end, changes.sets);
+            setValues(end, changes.ends);
+            ramps = rampsBetween(flat.project, end, changes, library, errors);
+        }
     }
     Elaboration result;
     if (errors.empty()) errors = build(flat, library, ramps, result);

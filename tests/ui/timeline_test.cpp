@@ -1,9 +1,13 @@
 // Looking and measuring in the window: cursors, lanes, expressions, the trace on the card.
 
+#include <cmath>
+
 #include <gtest/gtest.h>
 
 #include <QCheckBox>
 #include <QClipboard>
+#include <QComboBox>
+#include <QFile>
 #include <QLabel>
 #include <QListWidget>
 #include <QMenu>
@@ -50,6 +54,11 @@ protected:
         for (int i = 0; found && i < found->rowCount(); ++i)
             if (found->item(i, 0)->text() == row) return found->item(i, column)->text();
         return {};
+    }
+    /// "1.5 mA" in SI.
+    static double quantityIn(const QString& text) {
+        const auto value = evaluateField(text.toStdString(), *findUnit("A"));
+        return value ? *value : NAN;
     }
     Window window;
     double end = 0;
@@ -166,6 +175,47 @@ TEST_F(Looking, AnExpressionIsTypedWhereQuantitiesAreFound) {
     EXPECT_EQ(power->unit(), "W");
     const auto out = window.workspace().trace("R1.p")->measure(toTicks(end - 200e-6), toTicks(end));
     EXPECT_NEAR(power->measure(toTicks(end - 200e-6), toTicks(end))->mean, out->mean, 0.01 * out->mean);
+}
+
+// Mains harmonics: lines, groups and subgroups stand in one table after another, and no column is out of sight.
+TEST_F(Looking, GroupsOfHarmonicsAreAChoiceAwayFromLines) {
+    QFile file(HEDGEROW_SHARED "/examples/mains-input.hedge");
+    ASSERT_TRUE(file.open(QFile::ReadOnly));
+    auto loaded = readHedge(file.readAll().toStdString());
+    ASSERT_TRUE(loaded);
+    loaded->project.plans.front().end = "0.25";
+    window.workspace().adopt(loaded->project, "", false);
+    window.sheet().setFocus();
+    window.key(Qt::Key_Return, Qt::ControlModifier);
+    ASSERT_TRUE(window.waitForRun());
+    lanes().setWindow(0.03, 0.25);
+    window.workspace().chooseTrace("V1.i");
+    window.settle();
+    auto* fundamental = window.find<QLineEdit>("fundamental");
+    ASSERT_TRUE(fundamental);
+    fundamental->setFocus();
+    window.type("50");
+    window.key(Qt::Key_Return);
+    QTest::qWait(300);
+    auto* by = window.find<QComboBox>("harmonicsBy");
+    ASSERT_TRUE(by && by->isVisible());
+    auto* table = window.find<QTableWidget>("harmonics");
+    const double line = quantityIn(cell("harmonics", "1", 2));
+    EXPECT_EQ(cell("harmonics", "3", 1), "150 Hz");
+    for (int way = 0; way < by->count(); ++way) {
+        by->setCurrentIndex(way);
+        window.settle();
+        int width = 0;
+        for (int column = 0; column < table->columnCount(); ++column) width += table->columnWidth(column);
+        EXPECT_LE(width, table->viewport()->width()) << "no column is out of sight";
+        if (way == 0) continue;
+        // In steady operation all of a harmonic is in its line: its group has the same rms.
+        EXPECT_NEAR(quantityIn(cell("harmonics", "1", 1)), line, 0.01 * line);
+        EXPECT_EQ(cell("harmonics", "1", 2), "100.00 %");
+        EXPECT_LT(quantityIn(cell("harmonics", "1", 3)), 0.05 * line) << "hardly anything between";
+    }
+    QTest::mouseClick(window.find<QPushButton>("copyTables"), Qt::LeftButton);
+    EXPECT_TRUE(QApplication::clipboard()->text().contains("order\tsubgroup\tof the first\tbetween"));
 }
 
 TEST_F(Looking, AClickOnANameShowsMeasuresAndHarmonics) {
