@@ -59,7 +59,6 @@ Run<Real>::Run(const Network& network, const RunRequest& request, RunSink& sink,
 /// Takes the machinery of a network with the same equations, or makes one.
 template <class Real>
 void Run<Real>::takeNetwork() {
-    constexpr std::size_t mostMachineries = 8;
     if (mode_) first_ = mode_->segments;
     mode_ = nullptr;
     const auto known = std::find_if(machineries_.begin(), machineries_.end(),
@@ -67,10 +66,7 @@ void Run<Real>::takeNetwork() {
     if (known != machineries_.end()) {
         std::rotate(known, known + 1, machineries_.end());
     } else {
-        if (machineries_.size() == mostMachineries) {
-            retired_ = machineries_.front()->counts() + retired_;
-            machineries_.erase(machineries_.begin());
-        }
+        makeRoom();
         machineries_.push_back(std::make_unique<Machinery<Real>>(network(), request(), sink(), cancelToken()));
     }
     machinery_ = machineries_.back().get();
@@ -79,6 +75,21 @@ void Run<Real>::takeNetwork() {
     modeGeneration_ = commutation().generation();
     slope_.resize(stateLayout().size());
     open_ = {};
+}
+
+/// Gives up machineries that were not used for longest: all but a few, and whatever would take too much memory.
+template <class Real>
+void Run<Real>::makeRoom() {
+    constexpr std::size_t mostMachineries = 8, mostBytes = std::size_t{64} << 20;
+    std::size_t bytes = 0, kept = 0;
+    for (auto one = machineries_.rbegin(); one != machineries_.rend(); ++one) {
+        bytes += (*one)->commutation.bytes();
+        if (kept + 1 == mostMachineries || bytes > mostBytes) break;
+        ++kept;
+    }
+    const auto gone = machineries_.end() - static_cast<std::ptrdiff_t>(kept);
+    for (auto one = machineries_.begin(); one != gone; ++one) retired_ = (*one)->counts() + retired_;
+    machineries_.erase(machineries_.begin(), gone);
 }
 
 template <class Real>

@@ -51,6 +51,7 @@ private:
     void move(Tick until) override;
     void stopHere(Tick asked) override;
     void takeNetwork() override;
+    void makeRoom();
     std::vector<double> states() const override;
     const std::vector<int>& segments() const override { return mode_ ? mode_->segments : first_; }
     double read(int column) const override { return static_cast<double>(mode_->configuration().read(column, y_)); }
