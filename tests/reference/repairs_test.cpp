@@ -474,4 +474,26 @@ TEST(OperatingPoint, LeaksAreAtRestToo) {
     }
 }
 
+// A turn-off time longer than the pause: a thyristor that has fired once conducts every half wave, without its gate, also
+// when the same intervals have come many times. Mean of a half sine above a knee, closed form.
+TEST(Repairs, ATurnOffTimeCountsFromTheEndOfTheCurrentHoweverOftenItComes) {
+    const double knee = 1, r = 10.01, peak = 100;
+    const double from = std::asin(knee / peak), pi = std::numbers::pi;
+    const double expected = (2 * peak * std::cos(from) - knee * (pi - 2 * from)) / (2 * pi * r);
+    for (const char* engine : {"exact", "adaptive"}) {
+        Circuit c;
+        c.add("sine-voltage", "V1", {"in", "0"}, {{"peak", "100"}, {"f", "1k"}})
+            .add("modulator", "M1", {"", "g", ""}, {{"f", "1k"}, {"duty", "0.05"}, {"phase", "0.25"}})
+            .add("thyristor", "T1", {"in", "y", "g"}, {{"tq", "600u"}, {"vf", "1"}, {"ron", "10m"}}, 2)
+            .add("resistor", "R1", {"y", "0"}, {{"r", "10"}})
+            .plan(engine == std::string("exact") ? "200m" : "20m", "1e-4");
+        c.project().plans.front().engine = engine;
+        const auto r1 = run(c);
+        ASSERT_TRUE(r1);
+        ASSERT_EQ(r1->summary().end, RunEnd::finished) << r1->summary().brief();
+        const double end = toSeconds(r1->end());
+        EXPECT_RELATIVE(measures(*r1, "R1.i", end - 10e-3, end).mean, expected, 1e-3) << engine;
+    }
+}
+
 }  // namespace
