@@ -32,8 +32,7 @@ public:
         : Element(of.part()), of_(of), segment_(segment), places_(std::move(places)) {}
 
     void stamp(LinearStamp& stamp, int segment) const override {
-        LinearStamp whole = stamp;
-        for (auto* list : {&whole.f, &whole.hx, &whole.bw, &whole.k, &whole.e}) list->clear();
+        LinearStamp whole(stamp.branchRow(0));  // the first row after the nodes
         of_.stamp(whole, segment);
         stamp.f.insert(stamp.f.end(), whole.f.begin(), whole.f.end());
         stamp.bw.insert(stamp.bw.end(), whole.bw.begin(), whole.bw.end());

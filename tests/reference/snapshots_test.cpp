@@ -151,24 +151,26 @@ TEST(NewStatesOfADevice, RungThreeStartsWhereRungTwoStands) {
     EXPECT_NEAR(state(simulation->snapshot(), "L1", "i"), state(advanced(*ideal, toTicks(19e-6)), "L1", "i"), 2e-3);
 }
 
+/// A chopped source behind L and C, 10 ms, in which a value steps so many times: to `first`, to `second`, ...
+Circuit chopped(int steps, const std::string& target, const std::string& first, const std::string& second) {
+    Circuit c;
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "24"}})
+        .add("modulator", "M1", {"", "g", "h"}, {{"f", "100k"}, {"duty", "0.4"}})
+        .add("switch", "S1", {"in", "x", "g"})
+        .add("switch", "S2", {"x", "0", "h"})
+        .add("inductor", "L1", {"x", "o"}, {{"l", "47u"}})
+        .add("capacitor", "C1", {"o", "0"}, {{"c", "47u"}})
+        .add("resistor", "R1", {"o", "0"}, {{"r", "2"}})
+        .plan("10m", "1e-2");
+    for (int k = 0; k < steps; ++k)
+        c.project().scenes.front().events.push_back(*readEventText(
+            std::to_string(0.3 + 0.43 * k) + "m: " + target + " = " + (k % 2 == 0 ? first : second)));
+    return c;
+}
+
 // Levels that step leave the equations alone: all that was built of them is kept.
 TEST(Scenes, KeepWhatTheirStepsDoNotTouch) {
-    const auto stage = [](int steps) {
-        Circuit c;
-        c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "24"}})
-            .add("modulator", "M1", {"", "g", "h"}, {{"f", "100k"}, {"duty", "0.4"}})
-            .add("switch", "S1", {"in", "x", "g"})
-            .add("switch", "S2", {"x", "0", "h"})
-            .add("inductor", "L1", {"x", "o"}, {{"l", "47u"}})
-            .add("capacitor", "C1", {"o", "0"}, {{"c", "47u"}})
-            .add("resistor", "R1", {"o", "0"}, {{"r", "2"}})
-            .plan("10m", "1e-2");
-        for (int k = 0; k < steps; ++k)
-            c.project().scenes.front().events.push_back(
-                *readEventText(std::to_string(0.3 + 0.43 * k) + "m: V1.level = " + (k % 2 == 0 ? "30" : "24")));
-        return c;
-    };
-    const auto plain = run(stage(0)), stepped = run(stage(20));
+    const auto plain = run(chopped(0, "V1.level", "30", "24")), stepped = run(chopped(20, "V1.level", "30", "24"));
     ASSERT_TRUE(plain && stepped);
     ASSERT_EQ(stepped->summary().end, RunEnd::finished) << stepped->summary().brief();
     EXPECT_EQ(stepped->summary().counter("configurations"), plain->summary().counter("configurations"));
@@ -179,22 +181,7 @@ TEST(Scenes, KeepWhatTheirStepsDoNotTouch) {
 
 // A resistance that steps has equations of its own; those of before are taken up again when it steps back.
 TEST(Scenes, TakeUpEquationsThatComeBack) {
-    const auto stage = [](int steps) {
-        Circuit c;
-        c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "24"}})
-            .add("modulator", "M1", {"", "g", "h"}, {{"f", "100k"}, {"duty", "0.4"}})
-            .add("switch", "S1", {"in", "x", "g"})
-            .add("switch", "S2", {"x", "0", "h"})
-            .add("inductor", "L1", {"x", "o"}, {{"l", "47u"}})
-            .add("capacitor", "C1", {"o", "0"}, {{"c", "47u"}})
-            .add("resistor", "R1", {"o", "0"}, {{"r", "2"}})
-            .plan("10m", "1e-2");
-        for (int k = 0; k < steps; ++k)
-            c.project().scenes.front().events.push_back(
-                *readEventText(std::to_string(0.3 + 0.43 * k) + "m: R1.r = " + (k % 2 == 0 ? "4" : "2")));
-        return c;
-    };
-    const auto once = run(stage(1)), often = run(stage(20));
+    const auto once = run(chopped(1, "R1.r", "4", "2")), often = run(chopped(20, "R1.r", "4", "2"));
     ASSERT_TRUE(once && often);
     EXPECT_EQ(often->summary().counter("configurations"), once->summary().counter("configurations"));
 }

@@ -175,11 +175,11 @@ bool Run<Real>::looksAhead(Tick until) {
     peeking_ = false;
     wayLength_ = 0;
     startKnown_ = false;
-    if (stopped()) return true;
-    if (guard < 0) ahead_ = Ahead{.t = until, .y = y_};
+    const bool whole = guard < 0 && !stopped();
+    if (whole) ahead_ = Ahead{.t = until, .y = y_};
     y_ = from;
     t_ = start;
-    return guard < 0;
+    return whole || stopped();
 }
 
 /// The same where events lie between, all of which only gates and guards make.
@@ -197,15 +197,13 @@ void Run<Real>::lookThroughPeriod(Tick until) {
     peeking_ = true;
     while (!stopped() && t_ < until) stepToEvent(std::min(until, nextKnown()));
     peeking_ = false;
-    if (stopped()) return;
-    Ahead ahead{.t = until, .y = y_, .snapshot = SwitchingLoop::snapshot()};
+    if (!stopped()) ahead_ = Ahead{.t = until, .y = y_, .snapshot = SwitchingLoop::snapshot()};
     goBack(spot);
     y_ = y;
     mode_ = mode;
     inModeSince_ = since, lastEvent_ = last, sameInstant_ = same, signalVersion_ = version;
     recent_ = recent, recentAt_ = recentAt;
     startKnown_ = false;
-    ahead_ = std::move(ahead);
 }
 
 /// Makes what was only looked at what was gone.

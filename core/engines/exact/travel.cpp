@@ -379,13 +379,13 @@ typename Run<Real>::Way Run<Real>::alongPeriods(IntervalMap<Real>& map, Tick unt
 /// Shows the ends of the maps of the last period to the recorder.
 template <class Real>
 void Run<Real>::showPeriods(const PeriodMap<Real>& periodMap, int count) {
-    if (!recorder().stores()) return;
     const std::size_t inPeriod = periodMap.maps.size() / static_cast<std::size_t>(periodMap.periods);
     for (std::size_t k = periodMap.maps.size() - inPeriod; k < periodMap.maps.size(); ++k) {
+        periodMap.maps[k]->periodVisits += count;
+        if (!recorder().stores()) continue;
         periodMap.valuesAtEnd(k, periodPoints_, slope_);
         recorder().see(*periodMap.before[k], slope_.data());
         recorder().see(*periodMap.after[k], slope_.data());
-        periodMap.maps[k]->periodVisits += count;
     }
 }
 
