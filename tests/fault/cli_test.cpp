@@ -313,6 +313,25 @@ TEST(Cli, MeasuresAWindowByATolerance) {
     EXPECT_EQ(cli("run --quiet " + example + " --tolerance much").code, 3);
 }
 
+// Nothing is stored, and the measures are those of the stored lines; what needs points is refused beforehand.
+TEST(Cli, MeasuresWithoutStoringPoints) {
+    const std::string window = " --quantity out.v --quantity S1.p --quantity S1.on --from 2.1m --to 2.93m";
+    const Outcome stored = cli("run --quiet --json " + example + window),
+                  streamed = cli("run --quiet --json --measures-only " + example + window);
+    ASSERT_EQ(stored.code, 0) << stored.output;
+    ASSERT_EQ(streamed.code, 0) << streamed.output;
+    const auto lines = nlohmann::json::parse(stored.output), measures = nlohmann::json::parse(streamed.output);
+    for (const char* quantity : {"out.v", "S1.p", "S1.on"})
+        for (const char* measure : {"min", "mean", "max", "rms"}) {
+            const double expected = lines["measures"][quantity][measure].get<double>();
+            EXPECT_NEAR(measures["measures"][quantity][measure].get<double>(), expected, 2e-3 * std::abs(expected) + 1e-9)
+                << quantity << " " << measure;
+        }
+    EXPECT_FALSE(measures["counters"].contains("stored points"));
+    for (const char* more : {" --out x.csv", " --verify", " --losses 1m", " --harmonics 150k", " --quantity '2*out.v'"})
+        EXPECT_EQ(cli("run --quiet --measures-only " + example + more).code, 1) << more;
+}
+
 TEST(Cli, MeasuresExpressionsPeriodsAndHarmonics) {
     const TemporaryFolder folder;
     const std::string text = (folder.path() / "rectifier.txt").string(),
