@@ -28,62 +28,55 @@
 #include "runs/run.h"
 #include "runs/state_file.h"
 #include "runs/verify.h"
+#include "shared.h"
 
 namespace hedgerow::cli {
 
 namespace {
 
+using cli::toJson;
+
 constexpr std::size_t mostCardBytes = std::size_t{64} << 20;
-
-Json toJson(const Error& error) {
-    Json json = {{"message", error.message}};
-    if (!error.part.empty()) json["part"] = error.part;
-    if (!error.net.empty()) json["net"] = error.net;
-    if (!error.field.empty()) json["field"] = error.field;
-    if (error.line > 0) json["line"] = error.line, json["column"] = error.column;
-    return json;
-}
-
-/// What is no UTF-8 is replaced: names in a project may be any bytes.
-void printJson(const Json& json) { fmt::print("{}\n", json.dump(2, ' ', false, Json::error_handler_t::replace)); }
-
-/// Loads a project or reports why not.
-std::shared_ptr<const Project> load(const std::string& path, bool json, bool allowOutside = false) {
-    auto loaded = loadHedge(path);
-    if (!loaded) {
-        if (json)
-            printJson(Json{{"error", toJson(loaded.error())}});
-        else
-            spdlog::error("{}", loaded.error().text());
-        return nullptr;
-    }
-    ProjectFolder& folder = loaded->project.folder;
-    folder.allow(AllowedFiles::ofUser().of(path));
-    if (allowOutside) folder.allowAll();
-    for (const std::string& file : outsideFiles(loaded->project))
-        spdlog::warn("{} lies outside of the project's folder and is not read: --allow-outside allows it", file);
-    if (!loaded->notice.empty()) spdlog::warn("{}", loaded->notice);
-    return std::make_shared<const Project>(std::move(loaded->project));
-}
-
-/// Set by the signal handler, which may run in any thread.
-std::atomic<bool> interrupted = false;
-static_assert(std::atomic<bool>::is_always_lock_free);
 
 /// Shows progress on a terminal and passes an interrupt on, until the run is over.
 void watch(const Run& run, const std::atomic<bool>& over, bool quiet) {
     const bool terminal = isatty(STDERR_FILENO) && !quiet;
     const Stopwatch watch;
     while (!over) {
-        if (interrupted) run.cancel();
+        if (wasInterrupted()) run.cancel();
         std::this_thread::sleep_for(std::chrono::milliseconds(50));
         if (!terminal || over) continue;
+        if (run.settles() && run.store().count() == 0) {
+            const SettleProgress at = run.searched();
+            fmt::print(stderr, "\rsettling: {} periods, {} iterations, residual {:.1e}   ", at.periods, at.iterations,
+                       at.residual);
+            continue;
+        }
         const double reached = toSeconds(run.store().reached()), end = toSeconds(run.end());
         fmt::print(stderr, "\r{:5.1f} %  {} of {}, {} points, {} per second of waiting   ", 100 * reached / end,
                    formatQuantity(reached, "s", 3), formatQuantity(end, "s", 3), run.store().count(),
                    formatQuantity(reached / watch.seconds(), "s", 3));
     }
     if (terminal) fmt::print(stderr, "\r{:100}\r", "");
+}
+
+Json toJson(const Settled& settled) {
+    Json json = {
+        {"period", settled.seconds()},
+        {"made of", settled.made},
+        {"logic repeats after", settled.multiple},
+        {"residual", settled.residual},
+        {"worst", settled.worst},
+        {"iterations", settled.iterations},
+        {"periods", settled.periods},
+        {"plain periods", settled.plainPeriods},
+        {"plain equivalent", std::isfinite(settled.plainEquivalent) ? Json(settled.plainEquivalent) : Json(nullptr)},
+        {"stable", settled.stable},
+        {"multipliers", Json::array()}};
+    for (const Multiplier& one : settled.multipliers)
+        json["multipliers"].push_back(
+            {{"real", one.value.real()}, {"imaginary", one.value.imag()}, {"parts", one.parts}, {"words", one.words}});
+    return json;
 }
 
 Json toJson(const RunSummary& summary) {
@@ -200,6 +193,7 @@ void report(const Run& run, const RunOptions& options, const Reading& reading, c
     const RunSummary& summary = run.summary();
     if (options.json) {
         Json json = toJson(summary);
+        if (run.settled()) json["settled"] = toJson(*run.settled());
         for (const std::string& name : shownQuantities(run, options))
             if (const auto trace = readTrace(run, name)) json["measures"][name] = measuresJson(**trace, reading);
         if (verification) json["verify"] = toJson(*verification);
@@ -414,24 +408,8 @@ int readCards(const std::string& file, const std::string& library, double curren
 }
 
 int run(const RunOptions& options) {
-    RunSettings settings;
-    settings.scene = options.scene;
-    settings.plan = options.plan;
-    settings.end = options.end;
-    settings.start = options.start;
-    settings.engine = options.engine;
-    settings.step = options.step;
-    settings.method = options.method;
-    settings.roundEdges = options.roundEdges;
-    settings.evenOut = options.evenOut;
-    for (const std::string& set : options.sets) {
-        const std::size_t equals = set.find('=');
-        if (equals == std::string::npos || equals == 0) {
-            spdlog::error("--set {}: NAME=VALUE was expected", set);
-            return usage;
-        }
-        settings.parameters.emplace_back(set.substr(0, equals), set.substr(equals + 1));
-    }
+    const auto settings = settingsOf(options);
+    if (!settings) return usage;
     if (!options.losses.empty())
         if (auto span = evaluateField(options.losses, *findUnit("s"),
                                       [](std::string_view name) -> Result<Quantity> {
@@ -450,12 +428,8 @@ int run(const RunOptions& options) {
     }
     auto project = load(options.project, options.json, options.allowOutside);
     if (!project) return unreadable;
-    if (!options.tolerance.empty()) {
-        auto changed = std::make_shared<Project>(*project);
-        for (Plan& plan : changed->plans) plan.tolerance = options.tolerance;
-        project = changed;
-    }
-    auto prepared = Run::prepare(project, settings);
+    project = withTolerance(project, options);
+    auto prepared = Run::prepare(project, *settings);
     if (!prepared) {
         if (options.json)
             printJson(Json{{"error", toJson(prepared.error())}});
@@ -473,20 +447,7 @@ int run(const RunOptions& options) {
         spdlog::error("{}", sound.error().message);
         return usage;
     }
-    // The first one stops the run, and what was computed is written; who goes on interrupting ends the program.
-    const auto interrupt = [](int signal) {
-        constexpr std::time_t patience = 3;  // s
-        static std::atomic<std::time_t> first{0};
-        const std::time_t now = std::time(nullptr);
-        std::time_t none = 0;
-        if (!first.compare_exchange_strong(none, now) && now - first > patience) {
-            std::signal(signal, SIG_DFL);
-            std::raise(signal);
-        }
-        interrupted = true;
-    };
-    std::signal(SIGINT, interrupt);
-    std::signal(SIGTERM, interrupt);
+    listenForInterrupts();
     std::atomic<bool> over = false;
     std::thread watcher([&] { watch(theRun, over, options.quiet); });
     if (options.measuresOnly) {
@@ -518,7 +479,7 @@ int run(const RunOptions& options) {
             if (!verification) return success;
             if (*verification) return (*verification)->sameEvents ? success : differs;
             spdlog::error("the check: {}", verification->error().text());
-            return interrupted ? stopped : runFailed;
+            return wasInterrupted() ? stopped : runFailed;
         case RunEnd::failed:
             return runFailed;
         default:

@@ -40,8 +40,20 @@ struct RunOptions {
     bool measuresOnly = false;  ///< no point is stored
     std::vector<std::string> sets;  ///< NAME=VALUE
     bool json = false, quiet = false;
+    bool settle = false;          ///< some periods of the periodic state
+    std::string periods, period;  ///< "" for the plan's
 };
 int run(const RunOptions& options);
+
+struct RespondOptions {
+    RunOptions run;
+    std::string from, loop, impedance;  ///< one of them
+    std::vector<std::string> to;
+    std::string span, tone;  ///< "" for the usual ones
+    int points = 200;
+    std::vector<std::string> outputs;  ///< .csv files
+};
+int respond(const RespondOptions& options);
 
 /// Measures of a file of recorded data.
 int measure(const std::string& file, const ReadOptions& options, bool json);

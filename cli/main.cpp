@@ -9,9 +9,9 @@
 #include <CLI/CLI.hpp>
 
 #include "base/machine.h"
+#include "base/version.h"
 #include "commands.h"
 #include "desk/straight_lines.h"
-#include "base/version.h"
 
 using namespace hedgerow::cli;
 
@@ -34,6 +34,33 @@ void addReading(CLI::App& command, ReadOptions& options, const std::string& show
         "the fundamental, such as 50: its harmonics over the whole periods there are, and their distortion");
     command.add_option("--orders", options.orders, "the last harmonic")->check(CLI::Range(1, 100'000));
     command.add_option("--out", options.outputs, "a file to write, .csv, .h5, .cfg or .vcd; may be repeated");
+}
+
+/// What every command that solves a project takes.
+void addSolving(CLI::App& command, RunOptions& options) {
+    command.add_option("project", options.project, "a *.hedge file")->required();
+    command.add_option("--scene", options.scene, "the scene to run; the first when not given");
+    command.add_option("--plan", options.plan, "the plan to run by; the first when not given");
+    command.add_option("--engine", options.engine, "engine instead of the plan's: best, exact, adaptive or fixed");
+    command.add_option("--tolerance", options.tolerance,
+                       "of the stored lines instead of the plan's, relative to the local swing, such as 1e-4");
+    command.add_option("--set", options.sets, "a project parameter for this run, NAME=VALUE; may be repeated");
+    command.add_flag("--allow-outside", options.allowOutside,
+                     "read the files outside of its folder that the project names");
+    command.add_flag("--json", options.json, "print JSON");
+}
+
+/// What those take that give a run.
+void addRunning(CLI::App& command, RunOptions& options) {
+    addSolving(command, options);
+    command.add_flag("--even-out", options.evenOut, "even out start values that contradict each other");
+    command.add_option("--keep", options.keep, "a file for the states at the end, to start another run from");
+    command.add_flag("--verify", options.verify,
+                     "solve again in long double, by finer steps and without shortcuts, and compare");
+    command.add_option("--losses", options.losses,
+                       "tell what the switches lost over such a time before the end, such as 1m");
+    addReading(command, options.read, "shown lanes, and all in files");
+    command.add_flag("--quiet", options.quiet, "no progress");
 }
 
 }  // namespace
@@ -77,33 +104,45 @@ int main(int argc, char** argv) {
 
     RunOptions options;
     auto* running = app.add_subcommand("run", "Runs a project");
-    running->add_option("project", options.project, "a *.hedge file")->required();
-    running->add_option("--scene", options.scene, "the scene to run; the first when not given");
-    running->add_option("--plan", options.plan, "the plan to run by; the first when not given");
+    addRunning(*running, options);
+    running->add_option("--start", options.start,
+                        "instead of the plan's: given, 'operating point', settled, or a file that --keep wrote");
     running->add_option("--end", options.end, "end time instead of the plan's, such as 5m");
-    running->add_option("--engine", options.engine, "engine instead of the plan's: best, exact, adaptive or fixed");
-    running->add_option("--tolerance", options.tolerance,
-                        "of the stored lines instead of the plan's, relative to the local swing, such as 1e-4");
     running->add_option("--step", options.step, "step of the fixed engine instead of the plan's, such as 2u");
     running->add_option("--method", options.method,
                         "method of the fixed engine instead of the plan's: trapezoidal or 'backward Euler'");
     running->add_flag("--round-edges", options.roundEdges,
                       "the fixed engine switches at the instants of its grid only");
-    running->add_option("--start", options.start,
-                        "instead of the plan's: given, 'operating point', or a file that --keep wrote");
-    running->add_flag("--even-out", options.evenOut, "even out start values that contradict each other");
-    running->add_option("--keep", options.keep, "a file for the states at the end, to start another run from");
     running->add_flag("--measures-only", options.measuresOnly,
                       "store no points: measure the quantities while the run goes on, however long it is");
-    running->add_flag("--verify", options.verify,
-                      "solve again in long double, by finer steps and without shortcuts, and compare");
-    running->add_option("--losses", options.losses,
-                        "tell what the switches lost over such a time before the end, such as 1m");
-    running->add_option("--set", options.sets, "a project parameter for this run, NAME=VALUE; may be repeated");
-    addReading(*running, options.read, "shown lanes, and all in files");
-    running->add_flag("--allow-outside", options.allowOutside, outsideHelp);
-    running->add_flag("--json", options.json, "print the summary as JSON");
-    running->add_flag("--quiet", options.quiet, "no progress");
+
+    auto* settling = app.add_subcommand(
+        "settle", "Finds the periodic state of a circuit, and runs some periods of it: no start-up is waited for");
+    addRunning(*settling, options);
+    settling->add_option("--start", options.start,
+                         "where the search begins, instead of the plan's start: given, 'operating point', or a file "
+                         "that --keep wrote");
+    settling->add_option("--periods", options.periods, "how many settled periods to run, instead of the plan's number");
+    settling->add_option(
+        "--period", options.period,
+        "the period instead of the plan's, such as 20m or '2 periods of M1'; a plan without one finds it");
+
+    RespondOptions responding;
+    auto* answering = app.add_subcommand(
+        "respond", "Frequency responses about the periodic state: transfer functions, loop gains, impedances");
+    addSolving(*answering, responding.run);
+    answering->add_option("--start", responding.run.start, "where the search for the periodic state begins");
+    answering->add_option("--period", responding.run.period, "the period instead of the plan's");
+    answering->add_option("--from", responding.from,
+                          "where a tone goes in: a signal, as K1.y, a source, as V1, or a current, as 'into out'");
+    answering->add_option("--to", responding.to, "a quantity that answers, with --from; may be repeated");
+    answering->add_option("--loop", responding.loop, "the loop gain at a signal, as REG1.y: the loop stays closed");
+    answering->add_option("--impedance", responding.impedance, "the impedance at a net, as out, or 'out from ret'");
+    answering->add_option("--span", responding.span, "from the lowest to the highest frequency, 10:1M when not given");
+    answering->add_option("--points", responding.points, "frequencies, equally spaced on a logarithmic axis");
+    answering->add_option("--tone", responding.tone,
+                          "measure by a tone of this amplitude instead of computing: slower, as a check");
+    answering->add_option("--out", responding.outputs, "a .csv file to write; may be repeated");
 
     std::string measured;
     ReadOptions measures;
@@ -134,6 +173,8 @@ int main(int argc, char** argv) {
         if (reading->parsed()) return readCards(cards, library, upTo, lines);
         if (measuring->parsed()) return measure(measured, measures, json);
         if (converting->parsed()) return convert(from, to, onto, overwrite);
+        if (answering->parsed()) return respond(responding);
+        options.settle = settling->parsed();
         return run(options);
     };
     hedgerow::keepMemoryReserve();

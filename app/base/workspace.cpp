@@ -395,7 +395,13 @@ void Workspace::setScene(const QString& name) {
 void Workspace::startRun() {
     if (running()) return;
     runAgain_ = false;
-    start(history_.shared(), scene().name);
+    start(history_.shared(), {.scene = scene().name});
+}
+
+void Workspace::settle() {
+    if (running()) return;
+    runAgain_ = false;
+    start(history_.shared(), {.scene = scene().name, .settle = true});
 }
 
 void Workspace::stopRun() {
@@ -415,18 +421,18 @@ struct Workspace::Prepared {
 };
 
 /// Beside the window: checks, laying out and opening the ledger take their time with large circuits and slow disks.
-void Workspace::start(std::shared_ptr<const Project> project, const std::string& scene, const std::string& name) {
+void Workspace::start(std::shared_ptr<const Project> project, RunSettings settings, const std::string& name) {
     starting_ = true;
     setProblems({});
+    settings.plan = plan().name;
     const std::filesystem::path folder = ledgerFolder();
     const bool open = !folder.empty() && !runList_->keepsIn(folder);
-    preparing_.start([this, project = std::move(project), scene, name, plan = plan().name, folder,
-                      open](const CancelToken&) -> std::function<void()> {
+    preparing_.start([this, project = std::move(project), settings, name, folder, open](const CancelToken&) -> std::function<void()> {
         auto made = std::make_shared<Prepared>();
         try {
             made->problems = checkProject(*project, partLibrary());
             if (made->problems.empty()) {
-                auto run = Run::prepare(project, {.scene = scene, .plan = plan});
+                auto run = Run::prepare(project, settings);
                 if (run)
                     made->run = *run;
                 else
@@ -472,7 +478,7 @@ void Workspace::compareWithRungBelow() {
         return;
     }
     runAgain_ = true;
-    start(lower, scene().name, "a rung below");
+    start(lower, {.scene = scene().name}, "a rung below");
 }
 
 void Workspace::compareScenes() {
@@ -488,7 +494,7 @@ void Workspace::runNextScene() {
     const std::string next = comparing_.front();
     comparing_.erase(comparing_.begin());
     runAgain_ = comparing_.empty();
-    start(history_.shared(), next, next);
+    start(history_.shared(), {.scene = next}, next);
 }
 
 /// Where runs are kept; "" where they are not.
@@ -669,6 +675,7 @@ Workspace::Cost& Workspace::costOf(const Run& run) { return costs_[std::string(r
 
 /// What an edge cost in this run predicts the next.
 void Workspace::learnCost(const Run& run) {
+    if (run.settles()) return;  // the search takes time of its own
     const std::int64_t edges = run.expectedEdges();
     if (edges <= 0 || run.summary().reached <= 0) return;
     const double part = toSeconds(run.summary().reached) / toSeconds(run.end());

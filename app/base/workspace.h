@@ -105,6 +105,8 @@ public:
     const Scene& scene() const;
     void setScene(const QString& name);
     void startRun();
+    /// Finds the periodic state, and runs as many periods of it as the plan says.
+    void settle();
     /// Runs the circuit with the selected parts one rung lower, pins that run, and runs the circuit as it is beside it.
     void compareWithRungBelow();
     /// Runs all other scenes, pins their runs, and runs the one in view beside them.
@@ -178,7 +180,7 @@ private:
     void afterChange();
     void take(const QString& path, const std::string& stamp, Result<LoadedProject>& loaded);
     /// @param name  what the run is called in the list, where it is pinned; "" for neither
-    void start(std::shared_ptr<const Project> project, const std::string& scene, const std::string& name = "");
+    void start(std::shared_ptr<const Project> project, RunSettings settings, const std::string& name = "");
     struct Prepared;
     void startPrepared(const Prepared& prepared, const std::string& name);
     void runNext();

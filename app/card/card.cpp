@@ -16,6 +16,7 @@
 #include "card/ladder.h"
 #include "card/loss_table.h"
 #include "card/next_rung_list.h"
+#include "card/settled_list.h"
 #include "card/stress.h"
 #include "card/stress_table.h"
 #include "card/task_chart.h"
@@ -78,6 +79,7 @@ void Card::rebuild() {
         for (const auto& [quantity, tolerance] : workspace_.plan().tolerances) shape += quantity + " ";
         shape += workspace_.plan().evenOut ? "even " : "";
         shape += workspace_.shownRun() ? " run " : "";
+        shape += SettledList::of(workspace_) ? " settled " : "";
         shape += workspace_.project().title + workspace_.project().description;
         if (workspace_.project().showsModule()) shape += "module " + workspace_.project().sheet().name;
         shape += workspace_.project().sheet().origin;
@@ -434,6 +436,10 @@ void Card::showProject() {
     column_->addWidget(title);
     if (!project.description.empty()) addQuiet(QString::fromStdString(project.description));
 
+    if (SettledList::of(workspace_)) {
+        addHeading("Periodic state");
+        column_->addWidget(new SettledList(workspace_, page_));
+    }
     showParameters();
     showScene();
     showPlan();
@@ -529,10 +535,26 @@ void Card::showPlan() {
     column_->addWidget(adding);
     field("start", "", &Plan::start, [this](const std::string& text) -> Result<QString> {
         if (text == "given" || text == "operating point") return QString();
+        if (text == settledStart) return QString("the periodic state, which is looked for first");
         std::error_code failed;
         const ProjectFolder& folder = workspace_.project().folder;
         if (std::filesystem::is_regular_file(folder.path() / text, failed)) return QString("the end of another run");
-        return Error{ErrorCode::name, "it is 'given', 'operating point', or a file with the end of another run"};
+        return Error{ErrorCode::name, "it is 'given', 'operating point', 'settled', or a file with the end of another run"};
+    });
+    field("settled periods to show", "", &Plan::settledPeriods, [this](const std::string& text) -> Result<QString> {
+        auto value = evaluateField(text, *findUnit(""), workspace_.parameters().lookup());
+        if (!value) return value.error();
+        if (!(*value >= 1) || *value > 1e6 || *value != std::floor(*value))
+            return Error{ErrorCode::range, "it must be a whole number from 1 to 1 M"};
+        return preview(text, *value, "");
+    });
+    field("period", "s", &Plan::period, [this](const std::string& text) -> Result<QString> {
+        if (text.empty()) return QString("found: the common one of carriers, tasks and sources");
+        auto value = workspace_.timeOf(text);
+        if (!value) return value.error();
+        if (!(*value >= 1e-9) || *value > 100)
+            return Error{ErrorCode::range, "it must be at least 1 ns and at most 100 s"};
+        return preview(text, *value, "s");
     });
     addChoice("inconsistent start values", "plan.evenOut", {"are refused", "are evened out"},
               workspace_.plan().evenOut ? 1 : 0,

@@ -62,6 +62,8 @@ public:
         painter->setPen(p.bark);
         painter->drawText(box.adjusted(0, 4, -8, 0), Qt::AlignRight | Qt::AlignTop, time);
         QString line = QString::fromStdString(entry.about.plan);
+        if ((entry.live && entry.live->settles()) || entry.about.outcome.starts_with(RunSummary::settledMark))
+            line += " · settled";
         if (entry.run && !entry.running()) {
             const RunSummary& summary = entry.run->summary();
             if (summary.end == RunEnd::failed) painter->setPen(p.haw);

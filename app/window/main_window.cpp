@@ -259,6 +259,7 @@ void MainWindow::buildCommands() {
         "Redo", QKeySequence("Ctrl+Shift+Z"), [this] { workspace_.redo(); }, nullptr,
         [this] { return workspace_.history().canRedo(); });
     c.add("Run", QKeySequence("Ctrl+Return"), [this] { workspace_.startRun(); });
+    c.add("Settle: the periodic state at once", QKeySequence("Ctrl+Shift+Return"), [this] { workspace_.settle(); });
     c.add(
         "Stop the run", QKeySequence("Ctrl+."), [this] { workspace_.stopRun(); }, nullptr,
         [this] { return workspace_.running(); });

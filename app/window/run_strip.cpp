@@ -64,6 +64,7 @@ RunStrip::RunStrip(Workspace& workspace, QWidget* parent)
       workspace_(workspace),
       menu_(new QPushButton("☰", this)),
       run_(new QPushButton(this)),
+      settle_(new QPushButton("Settle", this)),
       title_(new QLabel(this)),
       description_(new QLabel(this)),
       price_(new QLabel(this)),
@@ -86,7 +87,10 @@ RunStrip::RunStrip(Workspace& workspace, QWidget* parent)
     description_->setMinimumWidth(0);
     description_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
     run_->setObjectName("primary");
-    run_->setMinimumWidth(84);
+    run_->setMinimumWidth(72);
+    settle_->setObjectName("settle");
+    settle_->setMinimumWidth(72);
+    settle_->setToolTip("Finds the periodic state and shows some periods of it, without start-up (Ctrl+Shift+Return)");
     plan_->setObjectName("plan");
     price_->setObjectName("price");
     price_->setAlignment(Qt::AlignRight);
@@ -103,6 +107,7 @@ RunStrip::RunStrip(Workspace& workspace, QWidget* parent)
     row->addWidget(scene_);
     row->addWidget(plan_);
     row->addWidget(run_);
+    row->addWidget(settle_);
     auto* prices = new QVBoxLayout;
     prices->setSpacing(0);
     prices->addStretch(1);
@@ -112,6 +117,7 @@ RunStrip::RunStrip(Workspace& workspace, QWidget* parent)
     row->addLayout(prices, 4);
     connect(run_, &QPushButton::clicked, this,
             [this] { workspace_.running() ? workspace_.stopRun() : workspace_.startRun(); });
+    connect(settle_, &QPushButton::clicked, &workspace_, &Workspace::settle);
     connect(plan_, &QComboBox::textActivated, this, [this](const QString& text) { workspace_.setPlan(text); });
     connect(scene_, &QComboBox::textActivated, this, [this](const QString& text) { workspace_.setScene(text); });
     connect(&workspace, &Workspace::projectChanged, this, &RunStrip::refresh);
@@ -145,6 +151,7 @@ void RunStrip::refresh() {
     fill(scene_, project.scenes, workspace_.scene().name);
     scene_->setVisible(project.scenes.size() > 1);
     const bool running = workspace_.running();
+    settle_->setEnabled(!running);
     run_->setText(running ? "Stop" : "Run");
     run_->setObjectName(running ? "stop" : "primary");
     run_->setToolTip(running ? "Stops the run and keeps what it has computed (Ctrl+.)" : "Runs the plan (Ctrl+Return)");
@@ -166,6 +173,13 @@ void RunStrip::refreshPrice() {
     }
     if (workspace_.running()) {
         const RunEntry& entry = *workspace_.runs().front();
+        if (entry.live && entry.live->settles() && entry.run->points() == 0) {
+            const SettleProgress at = entry.live->searched();
+            price_->setText(at.residual > 0 ? QString("settling · residual %1").arg(at.residual, 0, 'e', 0)
+                                            : QString("settling"));
+            detail_->setText(QString("%1 periods gone · iteration %2").arg(at.periods).arg(at.iterations));
+            return;
+        }
         const double reached = toSeconds(entry.run->reached()), end = toSeconds(entry.run->end()),
                      waited = std::max(1e-3, entry.watch.seconds());
         price_->setText(QString("%1 % · %2 of %3")

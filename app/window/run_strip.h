@@ -23,7 +23,7 @@ private:
     void refreshPrice();
 
     Workspace& workspace_;
-    QPushButton *menu_, *run_;
+    QPushButton *menu_, *run_, *settle_;
     QLabel *title_, *description_, *price_, *detail_;
     QComboBox *scene_, *plan_;
 };

@@ -57,6 +57,14 @@ public:
         if (reading()) value = static_cast<Whole>(wide);
     }
     void wholes(std::string_view name, std::span<std::int64_t> values, std::int64_t least, std::int64_t most);
+    /// How many times something was done since the start. It serves as a clock: other than any other whole number it
+    /// need not come again in a periodic run.
+    void elapsed(std::int64_t& count) { whole(elapsedName, count, 0, std::int64_t{1} << 62); }
+    static constexpr std::string_view elapsedName = "samples";
+    static bool isElapsed(std::string_view name, const MemoryEntry& entry) {
+        return entry.sort == MemoryEntry::Sort::whole &&
+               (name == elapsedName || (name.ends_with(elapsedName) && name[name.size() - elapsedName.size() - 1] == '.'));
+    }
     void instant(std::string_view name, Tick& value) { scalars(name, {&value, 1}, MemoryEntry::Sort::instant, range); }
     /// Lists whose length is part of the memory, up to `most`.
     void instants(std::string_view name, std::vector<Tick>& values, std::size_t most);

@@ -140,10 +140,13 @@ struct Plan {
     std::string tolerance = "1e-4";  ///< deviation of the stored straight lines, relative to the local swing of a trace
     /// Tolerances of single quantities, by name.
     std::vector<std::pair<std::string, std::string>> tolerances = {};
-    /// "given", "operating point", or a file with the end of another run.
+    /// "given", "operating point", "settled" for the periodic state, or a file with the end of another run.
     std::string start = "given";
     bool evenOut = false;  ///< whether start values that contradict each other are evened out
     FixedStep fixed = {};
+    /// Of the periodic state. Texts are as typed.
+    std::string settledPeriods = "3";  ///< so many are shown
+    std::string period = {};           ///< "" to find it
     std::string extra;
     friend bool operator==(const Plan&, const Plan&) = default;
 };

@@ -23,6 +23,7 @@ public:
         w[1] = (ramp_.after - ramp_.before) / toSeconds(ramp_.to - ramp_.from);
         w[0] += w[1] * toSeconds(t - ramp_.from);
     }
+    Recurrences recurrences() const override { return {Recurrence::up(ramp_.to)}; }
 
 private:
     Ramp ramp_;

@@ -9,6 +9,7 @@
 #include "base/text.h"
 #include "network/changes.h"
 #include "network/checks.h"
+#include "network/injection.h"
 #include "network/layout.h"
 #include "network/task.h"
 
@@ -179,6 +180,7 @@ public:
     int addSource(std::unique_ptr<SourceGenerator> generator) override {
         const int first = network_.sourceCount;
         network_.sourceOffsets.push_back(first);
+        network_.sourceParts.push_back(part_->name);
         network_.sourceCount += generator->size();
         network_.sources.push_back(std::move(generator));
         return first;
@@ -380,7 +382,9 @@ private:
             }
             std::vector<TaskStep> steps;
             for (const std::size_t i : order.order) steps.push_back(std::move(planned.steps[i]));
-            addSignalBlock(std::make_unique<TaskBlock>(settingOf(*task), std::move(steps), planned.outputs.size()),
+            const TaskSetting setting = settingOf(*task);
+            at(*task);
+            addSignalBlock(std::make_unique<TaskBlock>(setting, std::move(steps), planned.outputs.size()),
                            std::move(inputs), planned.outputs);
         }
     }
@@ -572,7 +576,11 @@ std::vector<Error> checkProject(const Project& project, const PartLibrary& libra
     return checkFlat(flattened(project, library.catalogue()), library);
 }
 
-Result<Elaboration> elaborate(const Project& project, const PartLibrary& library, const Changes& changes) {
+namespace {
+
+/// @param tone  "" for none
+Result<Elaboration> elaborated(const std::string& tone, const Project& project, const PartLibrary& library,
+                               const Changes& changes) {
     Project set = project;
     setParameters(set, changes.sets);
     FlatProject flat = flattened(set, library.catalogue());
@@ -590,10 +598,26 @@ Result<Elaboration> elaborate(const Project& project, const PartLibrary& library
             ramps = rampsBetween(flat.project, end, changes, library, errors);
         }
     }
+    if (errors.empty() && !tone.empty() && flat.errors.empty()) {
+        const auto injection = injectionOf(tone, flat, library.catalogue());
+        if (!injection) return injection.error();
+        if (auto done = inject(flat, *injection, library.catalogue()); !done) return done.error();
+    }
     Elaboration result;
     if (errors.empty()) errors = build(flat, library, ramps, result);
     if (!errors.empty()) return errors.front();
     return result;
+}
+
+}  // namespace
+
+Result<Elaboration> elaborate(const Project& project, const PartLibrary& library, const Changes& changes) {
+    return elaborated("", project, library, changes);
+}
+
+Result<Elaboration> elaborateWith(const std::string& injection, const Project& project, const PartLibrary& library,
+                                  const Changes& changes) {
+    return elaborated(injection, project, library, changes);
 }
 
 }  // namespace hedgerow

@@ -29,5 +29,8 @@ struct Elaboration {
 
 /// Checks and elaborates; on failure returns the first of the errors of checkProject.
 Result<Elaboration> elaborate(const Project& project, const PartLibrary& library, const Changes& changes = {});
+/// The same with a tone in it (network/injection.h).
+Result<Elaboration> elaborateWith(const std::string& injection, const Project& project, const PartLibrary& library,
+                                  const Changes& changes = {});
 
 }  // namespace hedgerow

@@ -63,7 +63,7 @@ std::string RunSummary::headroom() const {
 }
 
 std::string RunSummary::brief() const {
-    std::string line = fmt::format("{} at {} after {}", describe(end), formatQuantity(toSeconds(reached), "s"),
+    std::string line = fmt::format("{}{} at {} after {}", settled.empty() ? "" : settledMark, describe(end), formatQuantity(toSeconds(reached), "s"),
                                    formatQuantity(second("total"), "s", 3));
     if (error) line += ": " + error->text();
     return line;
@@ -72,6 +72,7 @@ std::string RunSummary::brief() const {
 std::string RunSummary::full() const {
     std::string text = brief() + fmt::format("\n  engine                  {}\n", engine);
     if (const std::string room = headroom(); !room.empty()) text += "  " + room + "\n";
+    for (const auto& [name, words] : settled) text += fmt::format("  {:<23} {}\n", "settled: " + name, words);
     for (const auto& [name, count] : counters) text += fmt::format("  {:<23} {}\n", name, count);
     for (const auto& [name, value] : seconds)
         text += fmt::format("  {:<23} {}\n", "time: " + name, formatQuantity(value, "s", 3));

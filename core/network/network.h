@@ -83,6 +83,7 @@ struct Network {
     std::vector<StateInfo> states;
     std::vector<std::unique_ptr<SourceGenerator>> sources;
     std::vector<int> sourceOffsets;              ///< first w of each generator
+    std::vector<std::string> sourceParts;        ///< the part each generator belongs to
     int sourceCount = 1;                         ///< number of w, the constant included
     std::vector<SignalConnection> signalBlocks;  ///< in an order in which inputs come before their users
     int signalCount = 0;

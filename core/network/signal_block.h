@@ -9,6 +9,7 @@
 #include "base/memory.h"
 #include "base/result.h"
 #include "base/time.h"
+#include "network/recurrence.h"
 
 namespace hedgerow {
 
@@ -37,6 +38,8 @@ public:
     virtual void memory(Memory& /*memory*/) {}
     /// Whether a run that starts anew at t = 0 may take up its memory, without the instants, before its first call.
     virtual bool lasts() const { return false; }
+    /// How it goes on while its inputs stay; empty where it does nothing of itself.
+    virtual Recurrences recurrences() const { return {}; }
 };
 
 /// A part of the control: outputs that change only at known instants and are constant in between. One without memory
@@ -54,6 +57,11 @@ public:
     virtual std::unique_ptr<SignalProcess> process() const { return nullptr; }
     /// Whether outputs follow a change of an input at once. Others look at their inputs at their own instants.
     virtual bool follows() const { return true; }
+    /// How it goes on while its inputs stay; empty where it does nothing of itself.
+    virtual Recurrences recurrences() const {
+        const auto made = process();
+        return made ? made->recurrences() : Recurrences();
+    }
 };
 
 /// Where a block reads: a signal, a running signal (a column of z), or nothing, which reads as 0.

@@ -101,11 +101,15 @@ struct RunSummary {
     std::vector<std::pair<std::string, double>> seconds;
     std::map<std::string, std::int64_t> eventsByPart;
     Snapshot snapshot;  ///< at `reached`
+    /// Of a run that began in the periodic state: what the search for it found, in words; else empty.
+    std::vector<std::pair<std::string, std::string>> settled;
 
     std::int64_t counter(std::string_view name) const;
     double second(std::string_view name) const;
     /// Of a run by a fixed step: what a step took to compute, in mean and at most, against its length; "" for others.
     std::string headroom() const;
+    /// What brief() begins with, of a run that began in the periodic state.
+    static constexpr std::string_view settledMark = "settled, ";
     /// One line: why it ended, how far it came, how long it took.
     std::string brief() const;
     /// Several lines, with all counters and timings.
@@ -126,7 +130,9 @@ public:
 
     /// From the start values of the request, at t = 0.
     virtual Status start() = 0;
-    /// From where a simulation stood. What the snapshot lacks starts at its initial value.
+    /// From where a simulation stood. What the snapshot lacks starts in equilibrium. It may be called again, after an
+    /// error too: the simulation then goes on from another place, with all that was built so far. What it stores must go
+    /// on in time.
     virtual Status start(const Snapshot& from) = 0;
     /// Goes on to an instant, which is at most the end of the request, with all that was built so far. What comes at
     /// that instant is still to come. An engine with a fixed step stays at the last instant of its grid before it.

@@ -27,6 +27,20 @@ std::vector<double> Snapshot::values() const {
     return all;
 }
 
+Snapshot Snapshot::later(Tick by) const {
+    const auto moved = [by](Tick& t) {
+        if (t != neverTick) t += by;
+    };
+    Snapshot all = *this;
+    moved(all.t);
+    for (Piece& piece : all.pieces) moved(piece.entered);
+    for (Block& block : all.blocks)
+        for (auto& [name, entry] : block.memory)
+            if (entry.sort == MemoryEntry::Sort::instant)
+                for (Tick& t : entry.wholes) moved(t);
+    return all;
+}
+
 Carried carriedInto(const Network& network, const Snapshot& from) {
     Carried carried;
     std::map<std::pair<std::string_view, std::string_view>, const Snapshot::State*> states;

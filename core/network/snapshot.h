@@ -43,6 +43,8 @@ struct Snapshot {
 
     /// The values of all states, in the order of the network.
     std::vector<double> values() const;
+    /// The same some ticks later: all instants are moved.
+    Snapshot later(Tick by) const;
 };
 
 /// What a network takes from a snapshot, in its own order.

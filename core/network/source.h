@@ -4,6 +4,7 @@
 #include <span>
 
 #include "base/time.h"
+#include "network/recurrence.h"
 
 namespace hedgerow {
 
@@ -20,6 +21,8 @@ public:
     virtual Tick nextBreak(Tick) const { return neverTick; }
     /// Angular frequency when the block is the pair (sin, cos), else 0: engines then advance it in closed form.
     virtual double angularFrequency() const { return 0.0; }
+    /// How it goes on; empty for a constant.
+    virtual Recurrences recurrences() const { return {}; }
 };
 
 }  // namespace hedgerow

@@ -39,6 +39,7 @@ void SwitchingLoop::take(const Network& network) {
 }
 
 Status SwitchingLoop::start() {
+    begun_ = true;
     if (clock_->error()) fail(*clock_->error());
     if (error_) return status();
     std::vector<double> states = request_.startStates;
@@ -69,8 +70,13 @@ std::optional<Error> SwitchingLoop::contradiction(const std::vector<double>& giv
 }
 
 Status SwitchingLoop::start(const Snapshot& from) {
-    if (clock_->error()) fail(*clock_->error());
+    if (begun_) {
+        leave();
+        error_.reset();
+        stopped_ = false;
+    } else if (clock_->error()) fail(*clock_->error());
     if (error_) return status();
+    begun_ = true;
     return resume(from);
 }
 

@@ -56,6 +56,8 @@ protected:
     /// Of it, what a start value may be off by without being contradicted.
     virtual double startTolerance() const = 0;
     virtual bool full() const = 0;
+    /// Gives up what lies between the present place and the next one, before it starts elsewhere.
+    virtual void leave() {}
     /// Writes what is held back.
     virtual void flush() {}
     /// States in which nothing changes, of a network in which only a few are left.
@@ -124,7 +126,6 @@ protected:
     Stopwatch watch_;
 
 private:
-    Status begun(const std::vector<double>& states, const std::vector<int>& segments);
     Status resume(const Snapshot& from);
     Snapshot snapshotIn(const std::vector<int>& segments) const;
     void take(const Network& network);
@@ -145,7 +146,7 @@ private:
     std::int64_t earlierBreaks_ = 0;  ///< of clocks of other networks
     Tick asked_ = 0;                  ///< of advance() for last
     std::optional<Error> error_;
-    bool stopped_ = false;
+    bool stopped_ = false, begun_ = false;
 };
 
 }  // namespace hedgerow

@@ -38,6 +38,7 @@ public:
     }
 
     bool lasts() const override { return true; }
+    Recurrences recurrences() const override { return {Recurrence::every(period_)}; }
     void memory(Memory& all) override {
         if (all.keepsInstants()) instants(all);
         all.together([&](Memory& outputs) {

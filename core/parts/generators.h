@@ -26,6 +26,9 @@ public:
         s[2] = -angularFrequency();
     }
     double angularFrequency() const override { return 2 * std::numbers::pi * frequency_; }
+    Recurrences recurrences() const override {
+        return frequency_ > 0 ? Recurrences{Recurrence::of(frequency_)} : Recurrences();
+    }
 
 private:
     double frequency_, phase_;
@@ -70,15 +73,22 @@ public:
     Tick nextBreak(Tick t) const override {
         const Tick start = toTicks(shape_.delay);
         if (t < start) return start;
-        const bool always = top_ == 0 && end_ == periods_.period, never = low_ == 0;
-        if (always || never) return neverTick;
+        if (constant()) return neverTick;
         const FineTime begin = periods_.begin(t);
         for (const FineTime offset : {top_, end_, low_, periods_.period})
             if (const Tick edge = toTick(begin + offset); edge > t) return edge;
         return neverTick;
     }
+    Recurrences recurrences() const override {
+        Recurrences all;
+        if (shape_.delay > 0) all.push_back(Recurrence::up(toTicks(shape_.delay)));
+        if (!constant()) all.push_back(Recurrence::every(periods_.period));
+        return all;
+    }
 
 private:
+    bool constant() const { return low_ == 0 || (top_ == 0 && end_ == periods_.period); }
+
     Shape shape_;
     Periods periods_;
     FineTime top_, end_, low_;  ///< where the top, the fall and the low level begin

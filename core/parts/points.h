@@ -52,6 +52,10 @@ public:
         if (next < points_.size()) return toTick(start + offsets_[next]);
         return periods_ ? toTick(start + periods_->period) : neverTick;
     }
+    Recurrences recurrences() const override {
+        if (points_.size() < 2) return {};
+        return {periods_ ? Recurrence::every(periods_->period) : Recurrence::up(toTick(offsets_.back()))};
+    }
 
 private:
     /// Leaves what lies in one period: a line that leads out of it ends with it.

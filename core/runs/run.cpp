@@ -15,6 +15,7 @@
 #include "network/clock.h"
 #include "runs/readings.h"
 #include "runs/registry.h"
+#include "runs/settling.h"
 #include "runs/state_file.h"
 #include "traces/streaming_measures.h"
 
@@ -133,6 +134,7 @@ Result<std::shared_ptr<Run>> Run::prepare(std::shared_ptr<const Project> origina
     if (auto status = run->setScene(*scene, std::move(*intervals)); !status) return status.error();
     if (auto status = run->setTolerances(*plan); !status) return status.error();
     if (auto status = run->setStart(*plan, settings); !status) return status.error();
+    if (auto status = run->setSettling(*plan, settings, parameters); !status) return status.error();
     run->plan_ = plan->name;
     run->scene_ = scene->name;
     run->store_ = std::make_shared<TraceStore>(static_cast<std::size_t>(run->elaboration_.network.signalCount),
@@ -166,10 +168,49 @@ Status Run::setTolerances(const Plan& plan) {
     return {};
 }
 
+/// What the periodic state is looked for with.
+Status Run::setSettling(const Plan& plan, const RunSettings& settings, const ParameterTable& parameters) {
+    constexpr double mostPeriods = 1e6, shortest = 1e-9, longest = 100.0;
+    end_ = request_.end;
+    settles_ = settles_ || settings.settle;
+    if (!settles_) return {};
+    if (settings.settle) {
+        const std::string& typed = settings.periods.empty() ? plan.settledPeriods : settings.periods;
+        auto periods = planValue(plan, "settled periods", typed, "", parameters, 0.0, mostPeriods);
+        if (!periods) return periods.error();
+        if (*periods != std::floor(*periods))
+            return Error{ErrorCode::range,
+                         fmt::format("plan {}: settled periods: it is a whole number", plan.name),
+                         {},
+                         {},
+                         "settled periods"};
+        settledPeriods_ = static_cast<int>(*periods);
+        // They are periods before the first event.
+        events_.clear(), later_.clear();
+    }
+    if (const std::string& typed = settings.period.empty() ? plan.period : settings.period; !typed.empty()) {
+        auto period =
+            planValue(plan, "period", evaluateTime(typed, *project_, partLibrary().catalogue(), parameters.lookup()),
+                      "s", shortest, longest);
+        if (!period) return period.error();
+        period_ = *period;
+    }
+    if (engine_->name() == "fixed")
+        return Error{
+            ErrorCode::name,
+            fmt::format("plan {}: engine: the periodic state is found by 'exact' and 'adaptive', not on a fixed grid",
+                        plan.name),
+            {},
+            {},
+            "engine"};
+    return {};
+}
+
 Status Run::setStart(const Plan& plan, const RunSettings& settings) {
     const std::string& start = settings.start.empty() ? plan.start : settings.start;
     request_.redistribute = plan.evenOut || settings.evenOut;
-    if (start == "given") return {};
+    if (start == settledStart) settles_ = true;
+    if (start == "given" || start == settledStart) return {};
     const auto about = [&](Error error) {
         error.message = fmt::format("plan {}: start: {}", plan.name, error.message);
         return error;
@@ -198,9 +239,53 @@ Status Run::setStart(const Plan& plan, const RunSettings& settings) {
 
 void Run::execute(const CancelToken& cancel) { solveInto(request_, *store_, cancel); }
 
+SettleProgress Run::searched() const {
+    return {.periods = searchedPeriods_, .iterations = searchedIterations_, .residual = searchedResidual_};
+}
+
+/// Finds the periodic state, and sets the end of the run by its period.
+std::optional<Error> Run::settle(const CancelToken& cancel) {
+    auto found = settleRun(*this, period_, cancel, [this](const SettleProgress& progress) {
+        searchedPeriods_ = progress.periods, searchedIterations_ = progress.iterations;
+        searchedResidual_ = progress.residual;
+    });
+    if (!found) return found.error();
+    settled_ = std::move(*found);
+    if (settledPeriods_ > 0) {
+        const FineTime end = settled_->period * settledPeriods_;
+        if (end > toFine(static_cast<long double>(longestRunSeconds)))
+            return Error{ErrorCode::range,
+                         fmt::format("{} periods of {} are longer than the longest run, {}", settledPeriods_,
+                                     formatQuantity(settled_->seconds(), "s"), formatQuantity(longestRunSeconds, "s"))};
+        request_.end = toTick(end);
+        end_ = request_.end;
+    }
+    return {};
+}
+
 void Run::solveInto(const RunRequest& request, RunSink& sink, const CancelToken& cancel) {
     try {
-        summary_ = solve(request, sink, cancel);
+        if (settles_ && !settled_) {
+            const Stopwatch watch;
+            if (auto error = settle(cancel)) {
+                summary_ = {};
+                summary_.engine = std::string(engine_->name());
+                summary_.end = endOf(error, cancel.cancelled(), false);
+                summary_.error = std::move(error);
+                summary_.seconds = {{"search", watch.seconds()}, {"total", watch.seconds()}};
+                return;
+            }
+            const double searching = watch.seconds();
+            RunRequest after = request;
+            after.end = request_.end;
+            summary_ = solve(after, sink, cancel);
+            for (auto& [name, seconds] : summary_.seconds)
+                if (name == "total") seconds += searching;
+            summary_.seconds.insert(summary_.seconds.begin(), {"search", searching});
+        } else {
+            summary_ = solve(request, sink, cancel);
+        }
+        if (settled_) summary_.settled = settled_->words();
     } catch (const std::bad_alloc&) {
         keepMemoryReserve();
         summary_ = {};
@@ -265,7 +350,7 @@ Status Run::setScene(const Scene& scene, std::vector<SceneInterval> intervals) {
 
 RunSummary Run::solve(const RunRequest& request, RunSink& sink, const CancelToken& cancel) const {
     const std::unique_ptr<Simulation> simulation = engine_->begin(elaboration_.network, request, sink, cancel);
-    bool goesOn = static_cast<bool>(simulation->start());
+    bool goesOn = static_cast<bool>(settled_ ? simulation->start(settled_->start) : simulation->start());
     for (const auto& [from, network] : later_)
         goesOn = goesOn && simulation->advance(from) == RunEnd::finished && simulation->goOnIn(network);
     if (goesOn) simulation->advance(request.end);
@@ -297,6 +382,7 @@ std::unique_ptr<Trace> Run::trace(std::string_view quantity, std::size_t most) c
 
 std::vector<std::pair<std::string, std::string>> Run::provenance() const {
     auto all = origin();
+    for (const auto& [name, words] : summary_.settled) all.emplace_back("settled: " + name, words);
     all.emplace_back("ended", summary_.brief());
     return all;
 }

@@ -1,6 +1,7 @@
 #pragma once
 // One run from project to traces: what the application and the command line share.
 
+#include <atomic>
 #include <filesystem>
 #include <memory>
 #include <string>
@@ -8,6 +9,7 @@
 #include <vector>
 
 #include "base/cancel.h"
+#include "periodic/settle/settle.h"
 #include "model/project.h"
 #include "network/elaborate.h"
 #include "network/engine.h"
@@ -36,7 +38,13 @@ struct RunSettings {
     /// Of the engine with a fixed step, "" for the plan's.
     std::string step = {}, method = {};
     bool roundEdges = false;  ///< to the grid, whatever the plan says
+    /// The run begins in the periodic state and lasts some periods.
+    bool settle = false;
+    std::string periods = {}, period = {};  ///< as in Plan, "" for the plan's
 };
+
+/// What a plan says to start in the periodic state.
+inline constexpr std::string_view settledStart = "settled";
 
 /// A run with everything that made it. prepare() fills it, execute() solves it; the traces may be read meanwhile.
 class Run final : public RunRecord {
@@ -65,7 +73,15 @@ public:
     const RowLayout& layout() const { return layout_; }
     const TraceStore& store() const { return *store_; }
     std::shared_ptr<const TraceStore> storePointer() const { return store_; }
-    Tick end() const override { return request_.end; }
+    Tick end() const override { return end_; }
+    /// Whether it begins in the periodic state, which is searched first.
+    bool settles() const { return settles_; }
+    /// Of the periodic state, s, where it was typed.
+    std::optional<double> typedPeriod() const { return period_; }
+    /// Where that search stands. Any thread may ask.
+    SettleProgress searched() const;
+    /// What it found; nothing before, or where it failed.
+    const std::optional<Settled>& settled() const { return settled_; }
     Tick reached() const override { return store_->reached(); }
     const RunRequest& request() const { return request_; }
     const Engine& engine() const { return *engine_; }
@@ -86,8 +102,10 @@ public:
 
 private:
     void solveInto(const RunRequest& request, RunSink& sink, const CancelToken& cancel);
+    std::optional<Error> settle(const CancelToken& cancel);
     Status setTolerances(const Plan& plan);
     Status setStart(const Plan& plan, const RunSettings& settings);
+    Status setSettling(const Plan& plan, const RunSettings& settings, const ParameterTable& parameters);
     Status setScene(const Scene& scene, std::vector<SceneInterval> intervals);
     Run(Elaboration elaboration) : elaboration_(std::move(elaboration)), layout_(elaboration_.network) {}
 
@@ -100,6 +118,13 @@ private:
     const Engine* engine_ = nullptr;
     RunRequest request_;
     std::string plan_, scene_;
+    bool settles_ = false;
+    int settledPeriods_ = 0;            ///< 0 for the end of the plan
+    std::optional<double> period_;      ///< s, typed
+    std::optional<Settled> settled_;
+    std::atomic<Tick> end_ = 0;
+    std::atomic<int> searchedPeriods_ = 0, searchedIterations_ = 0;
+    std::atomic<double> searchedResidual_ = 0;
     CancelToken cancel_;
     std::shared_ptr<TraceStore> store_;
     RunSummary summary_;

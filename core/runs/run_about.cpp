@@ -47,6 +47,7 @@ Json toJson(const RunSummary& s) {
     if (s.error) json["error"] = {{"message", s.error->message}, {"part", s.error->part}, {"net", s.error->net}};
     for (const auto& [name, count] : s.counters) json["counters"][name] = count;
     for (const auto& [name, seconds] : s.seconds) json["seconds"][name] = seconds;
+    for (const auto& [name, words] : s.settled) json["settled"].push_back({name, words});
     for (const auto& [part, count] : s.eventsByPart) json["events"][part] = count;
     return json;
 }
@@ -67,6 +68,9 @@ RunSummary summaryOf(const Json& json) {
     };
     fill("counters", [&](const std::string& n, const Json& v) { s.counters.emplace_back(n, v.get<std::int64_t>()); });
     fill("seconds", [&](const std::string& n, const Json& v) { s.seconds.emplace_back(n, v.get<double>()); });
+    if (json.contains("settled"))
+        for (const Json& line : json["settled"])
+            s.settled.emplace_back(line.at(0).get<std::string>(), line.at(1).get<std::string>());
     fill("events", [&](const std::string& n, const Json& v) { s.eventsByPart[n] = v.get<std::int64_t>(); });
     return s;
 }

@@ -30,6 +30,7 @@ private:
     bool begin(const std::vector<double>& states, const std::vector<int>& segments) override;
     void showStart() override;
     void move(Tick until) override;
+    void leave() override { pending_.reset(), lastEvent_ = -1, strayed_ = 0; }
     void stopHere(Tick asked) override;
     void takeNetwork() override;
     std::vector<double> states() const override;

@@ -216,6 +216,20 @@ void Run<Real>::stopHere(Tick) {
 }
 
 template <class Real>
+void Run<Real>::leave() {
+    if (mode_) first_ = mode_->segments;
+    mode_ = nullptr;
+    fadesTo_ = nullptr;
+    ahead_.reset();
+    open_ = {};
+    wayLength_ = 0;
+    startKnown_ = false;
+    recent_.clear(), recentAt_ = 0;
+    periodsTried_ = -1;
+    instant_ = 0;
+}
+
+template <class Real>
 void Run<Real>::seeStates() {
     for (int i = 0; i < stateLayout().states; ++i) {
         const StateSort sort = network().states[static_cast<std::size_t>(i)].sort;

@@ -50,6 +50,7 @@ private:
     void showStart() override {}  // entering does
     void move(Tick until) override;
     void stopHere(Tick asked) override;
+    void leave() override;
     void takeNetwork() override;
     void makeRoom();
     std::vector<double> states() const override;

@@ -283,6 +283,10 @@ Plan readPlan(Reader& in, const Json& json) {
             plan.start = in.text(value);
         else if (key == "even out")
             plan.evenOut = in.flag(value);
+        else if (key == "settled periods")
+            plan.settledPeriods = in.text(value);
+        else if (key == "period")
+            plan.period = in.text(value);
         else if (key == "fixed")
             plan.fixed = readFixedStep(in, value);
         else if (key == "tolerances") {
@@ -475,6 +479,8 @@ Json toJson(const Plan& plan) {
     for (const auto& [name, text] : plan.tolerances) json["tolerances"][name] = text;
     if (plan.start != Plan().start) json["start"] = plan.start;
     if (plan.evenOut) json["even out"] = true;
+    if (plan.settledPeriods != Plan().settledPeriods) json["settled periods"] = plan.settledPeriods;
+    if (!plan.period.empty()) json["period"] = plan.period;
     if (plan.fixed != FixedStep()) json["fixed"] = toJson(plan.fixed);
     return withExtra(std::move(json), plan.extra);
 }

@@ -30,6 +30,7 @@ public:
         if (carrier_ == Carrier::triangle && t < middle(t)) return middle(t);
         return toTick(periods_.begin(t) + periods_.period);
     }
+    Recurrences recurrences() const override { return {Recurrence::every(periods_.period)}; }
 
 private:
     Tick middle(Tick t) const { return toTick(periods_.begin(t) + periods_.period / 2); }

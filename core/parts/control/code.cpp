@@ -96,7 +96,7 @@ public:
     }
     void memory(Memory& all) override {
         machine_.memory(all);
-        all.together([&](Memory& own) { own.whole("samples", samples_, 0, std::int64_t{1} << 62); });
+        all.together([&](Memory& own) { own.elapsed(samples_); });
     }
 
 private:

@@ -75,6 +75,11 @@ public:
                                                                             std::numbers::pi_v<long double>) +
                                                         set_.phase);
     }
+    Recurrences recurrences() const override {
+        Recurrences all{Recurrence::every(step_)};
+        if (set_.frequency > 0) all.push_back(Recurrence::of(set_.frequency));
+        return all;
+    }
 
 private:
     FineTime sample(Tick t) const {

@@ -37,6 +37,7 @@ public:
         outputs[0] = upper(inputs).high(t) ? 1.0 : 0.0;
         outputs[1] = lower(inputs).high(t) ? 1.0 : 0.0;
     }
+    Recurrences recurrences() const override { return {Recurrence::of(set_.frequency)}; }
 
 private:
     double duty(std::span<const double> inputs) const {

@@ -99,6 +99,10 @@ public:
         }
         return first;
     }
+    Recurrences recurrences() const override {
+        if (set_.nextPeriod) return {Recurrence::varying()};
+        return {Recurrence::every(toFinePeriod(static_cast<long double>(set_.period)))};
+    }
     void memory(Memory& all) override {
         for (std::size_t i = 0; i < channels_.size(); ++i)
             all.inside("channel " + std::to_string(i + 1), [&](Memory& own) { memory(own, channels_[i]); });

@@ -100,7 +100,8 @@ public:
     }
 
     void memory(Memory& all) override {
-        all.number("integral", integral_), all.number("filtered error", filtered_);
+        all.number("integral", integral_);
+        if (set_.kd != 0) all.number("filtered error", filtered_);
     }
 
 private:

@@ -42,6 +42,11 @@ public:
     std::size_t known() const { return known_; }
     void memory(Memory& all) {
         const auto size = static_cast<std::int64_t>(samples_.size());
+        // The oldest first, so that one content has one description.
+        if (!all.reading() && known_ == samples_.size()) {
+            std::rotate(samples_.begin(), samples_.begin() + static_cast<std::ptrdiff_t>(place_), samples_.end());
+            place_ = 0;
+        }
         all.numbers("samples", samples_), all.whole("place", place_, 0, size - 1), all.whole("known", known_, 0, size);
     }
 

@@ -46,6 +46,9 @@ public:
     void evaluate(Tick t, std::span<const double>, std::span<double> out) const override {
         out[0] = t < at_ ? before_ : after_;
     }
+    Recurrences recurrences() const override {
+        return before_ != after_ && at_ > 0 ? Recurrences{Recurrence::up(at_)} : Recurrences();
+    }
 
 private:
     double before_, after_;
@@ -91,6 +94,7 @@ public:
         : period_(period), wave_({std::move(points), false, period}) {}
     Tick nextInstant(Tick t, std::span<const double>) const override { return wave_.nextBreak(t); }
     void evaluate(Tick t, std::span<const double>, std::span<double> out) const override { out[0] = valueAt(t); }
+    Recurrences recurrences() const override { return wave_.recurrences(); }
     std::optional<SignalCycle> cycle(std::span<const double>) const override {
         if (period_ <= 0) return {};
         const Periods periods = Periods::of(period_, 0);

@@ -1,0 +1,36 @@
+#include "card/settled_list.h"
+
+#include <QLabel>
+#include <QVBoxLayout>
+
+namespace hedgerow::app {
+
+bool SettledList::of(const Workspace& workspace) {
+    const RunPointer& shown = workspace.shownRun();
+    return shown && !shown->running() && shown->run && !shown->run->summary().settled.empty();
+}
+
+SettledList::SettledList(Workspace& workspace, QWidget* parent) : QWidget(parent), workspace_(workspace) {
+    setObjectName("settledList");
+    auto* column = new QVBoxLayout(this);
+    column->setContentsMargins(0, 0, 0, 4);
+    column->setSpacing(2);
+    connect(&workspace, &Workspace::runsChanged, this, &SettledList::fill);
+    fill();
+}
+
+void SettledList::fill() {
+    if (!of(workspace_)) return;
+    qDeleteAll(findChildren<QLabel*>(QString(), Qt::FindDirectChildrenOnly));
+    for (const auto& [name, words] : workspace_.shownRun()->run->summary().settled) {
+        auto* line = new QLabel(
+            QString("<b>%1</b> %2")
+                .arg(QString::fromStdString(name).toHtmlEscaped(), QString::fromStdString(words).toHtmlEscaped()),
+            this);
+        line->setWordWrap(true);
+        line->setTextInteractionFlags(Qt::TextSelectableByMouse);
+        layout()->addWidget(line);
+    }
+}
+
+}  // namespace hedgerow::app
