@@ -55,6 +55,13 @@ struct RespondOptions {
 };
 int respond(const RespondOptions& options);
 
+struct TuneOptions {
+    RunOptions run;
+    std::string part, crossover, margin;
+    bool write = false;  ///< the values go into the project's file
+};
+int tune(const TuneOptions& options);
+
 /// Measures of a file of recorded data.
 int measure(const std::string& file, const ReadOptions& options, bool json);
 

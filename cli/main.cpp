@@ -144,6 +144,14 @@ int main(int argc, char** argv) {
                           "measure by a tone of this amplitude instead of computing: slower, as a check");
     answering->add_option("--out", responding.outputs, "a .csv file to write; may be repeated");
 
+    TuneOptions tuning;
+    auto* tuned = app.add_subcommand("tune", "Gains of a regulator for a crossover and a phase margin");
+    addSolving(*tuned, tuning.run);
+    tuned->add_option("--part", tuning.part, "the regulator, such as REG1")->required();
+    tuned->add_option("--crossover", tuning.crossover, "where the loop gain is to pass 1, such as 8k")->required();
+    tuned->add_option("--margin", tuning.margin, "the phase margin in degrees, such as 60")->required();
+    tuned->add_flag("--write", tuning.write, "write the values into the project's file");
+
     std::string measured;
     ReadOptions measures;
     auto* measuring =
@@ -174,6 +182,7 @@ int main(int argc, char** argv) {
         if (measuring->parsed()) return measure(measured, measures, json);
         if (converting->parsed()) return convert(from, to, onto, overwrite);
         if (answering->parsed()) return respond(responding);
+        if (tuned->parsed()) return tune(tuning);
         options.settle = settling->parsed();
         return run(options);
     };

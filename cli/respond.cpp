@@ -7,8 +7,10 @@
 #include <fmt/format.h>
 #include <spdlog/spdlog.h>
 
+#include "analysis/tune.h"
 #include "base/text.h"
 #include "formats/file.h"
+#include "formats/hedge/hedge.h"
 #include "model/values.h"
 #include "runs/responses.h"
 #include "shared.h"
@@ -107,6 +109,28 @@ void print(const FrequencyResponse& response, bool loop) {
                    20 * std::log10(std::abs(response.values[i])), phase[i]);
 }
 
+/// Passes an interrupt on while it lives.
+class Watcher {
+public:
+    explicit Watcher(const CancelToken& cancel)
+        : thread_([this, cancel] {
+              while (!over_) {
+                  if (wasInterrupted()) cancel.cancel();
+                  std::this_thread::sleep_for(std::chrono::milliseconds(20));
+              }
+          }) {}
+    ~Watcher() {
+        over_ = true;
+        thread_.join();
+    }
+    Watcher(const Watcher&) = delete;
+    Watcher& operator=(const Watcher&) = delete;
+
+private:
+    std::atomic<bool> over_ = false;
+    std::thread thread_;
+};
+
 }  // namespace
 
 int respond(const RespondOptions& options) {
@@ -125,17 +149,11 @@ int respond(const RespondOptions& options) {
     const auto prepared = Run::prepare(withTolerance(project, options.run), *settings);
     if (!prepared) return say(prepared.error(), options.run.json), unsound;
     listenForInterrupts();
-    std::atomic<bool> over = false;
     const CancelToken cancel;
-    std::thread watcher([&] {
-        while (!over) {
-            if (wasInterrupted()) cancel.cancel();
-            std::this_thread::sleep_for(std::chrono::milliseconds(20));
-        }
-    });
-    const auto responses = respondTo(**prepared, *question, cancel);
-    over = true;
-    watcher.join();
+    const auto responses = [&] {
+        const Watcher watcher(cancel);
+        return respondTo(**prepared, *question, cancel);
+    }();
     if (!responses) {
         say(responses.error(), options.run.json);
         return responses.error().code == ErrorCode::stop   ? stopped
@@ -156,6 +174,43 @@ int respond(const RespondOptions& options) {
         }
         if (!options.run.json) fmt::print("  wrote {}\n", file);
     }
+    return success;
+}
+
+int tune(const TuneOptions& options) {
+    const auto crossover = typed(options.crossover, "Hz", "--crossover"),
+               margin = typed(options.margin, "", "--margin");
+    if (!crossover || !margin) return usage;
+    auto settings = settingsOf(options.run);
+    if (!settings) return usage;
+    auto project = load(options.run.project, options.run.json, options.run.allowOutside);
+    if (!project) return unreadable;
+    const CancelToken cancel;
+    listenForInterrupts();
+    const Watcher watcher(cancel);
+    const auto tuned =
+        tuneRegulator(withTolerance(project, options.run), *settings, options.part, *crossover, *margin, cancel);
+    if (!tuned) {
+        say(tuned.error(), options.run.json);
+        return tuned.error().code == ErrorCode::stop ? stopped : unsound;
+    }
+    if (options.run.json) {
+        Json json = toJson(tuned->after);
+        for (const auto& [key, value] : tuned->values) json["values"][key] = value;
+        printJson(json);
+    } else {
+        for (const auto& [key, value] : tuned->values) fmt::print("{}.{} = {}\n", options.part, key, value);
+        print(tuned->after, true);
+    }
+    if (!options.write) return success;
+    Project changed = *project;
+    if (Part* const part = changed.findPart(changed.findPart(options.part)->id))
+        for (const auto& [key, value] : tuned->values) part->values.set(key, value);
+    if (auto saved = saveHedge(changed, options.run.project); !saved) {
+        spdlog::error("{}", saved.error().text());
+        return unwritable;
+    }
+    if (!options.run.json) fmt::print("  wrote {}\n", options.run.project);
     return success;
 }
 

@@ -4,12 +4,14 @@
 #include <cmath>
 
 #include <QPainter>
+#include <QPushButton>
 #include <QScrollArea>
 #include <QScrollBar>
 
 #include "model/quantity.h"
 #include "style/theme.h"
 #include "timeline/events_row.h"
+#include "timeline/response_view.h"
 
 namespace hedgerow::app {
 
@@ -97,6 +99,14 @@ TimelineView::TimelineView(Workspace& workspace, QWidget* parent)
     scroll_->setFrameShape(QFrame::NoFrame);
     events_ = new EventsRow(workspace, *lanes_, this);
     cursor_ = new CursorLine(*this);
+    response_ = new ResponseView(workspace, this);
+    response_->hide();
+    toResponse_ = new QPushButton("response", this);
+    toResponse_->setObjectName("toResponse");
+    toResponse_->setToolTip("Gain and phase over frequency, about the periodic state (Ctrl+Shift+F)");
+    toResponse_->setStyleSheet("padding: 0 6px; border-radius: 9px; font-size: 11px; min-width: 0;");
+    connect(toResponse_, &QPushButton::clicked, this, [this] { showResponse(true); });
+    connect(response_, &ResponseView::left, this, [this] { showResponse(false); });
     connect(lanes_, &LanesView::windowChanged, this, [this] { update(), cursor_->update(), events_->update(); });
     connect(&workspace, &Workspace::projectChanged, this, &TimelineView::arrange);
     connect(&workspace, &Workspace::checksChanged, this, &TimelineView::arrange);
@@ -119,8 +129,21 @@ void TimelineView::arrange() {
     scroll_->setGeometry(0, header, width(), height() - header);
     cursor_->setGeometry(rect());
     cursor_->raise();
+    toResponse_->setGeometry(62, rulerHeight + 1, 66, spanHeight - 6);
+    response_->setGeometry(rect());
+    response_->raise();
     events_->update();
 }
+
+void TimelineView::showResponse(bool shown) {
+    response_->setVisible(shown);
+    if (!shown) return lanes_->setFocus();
+    response_->open();
+    response_->raise();
+    response_->setFocus();
+}
+
+bool TimelineView::showsResponse() const { return !response_->isHidden(); }
 
 void TimelineView::resizeEvent(QResizeEvent*) { arrange(); }
 

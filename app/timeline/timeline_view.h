@@ -5,10 +5,12 @@
 
 #include "timeline/lanes_view.h"
 
+class QPushButton;
 class QScrollArea;
 
 namespace hedgerow::app {
 class EventsRow;
+class ResponseView;
 }
 
 namespace hedgerow::app {
@@ -21,6 +23,10 @@ public:
     explicit TimelineView(Workspace& workspace, QWidget* parent = nullptr);
     LanesView& lanes() { return *lanes_; }
     EventsRow& events() { return *events_; }
+    ResponseView& response() { return *response_; }
+    /// Whether its axis is frequency instead of time.
+    void showResponse(bool shown);
+    bool showsResponse() const;
 
 protected:
     void paintEvent(QPaintEvent* event) override;
@@ -37,6 +43,8 @@ private:
     QScrollArea* scroll_;
     LanesView* lanes_;
     EventsRow* events_;
+    ResponseView* response_;
+    QPushButton* toResponse_;
     CursorLine* cursor_;
 };
 

@@ -102,6 +102,8 @@ QString generalHelp() {
         {"Ctrl+Z, Ctrl+Shift+Z", "undo, redo"},
         {"Ctrl+C, Ctrl+X, Ctrl+V, Del, Ctrl+A", "copy, cut, paste, delete, select all"},
         {"Ctrl+Return, Ctrl+.", "run, stop"},
+        {"Ctrl+Shift+Return", "settle: the periodic state at once"},
+        {"Ctrl+Shift+F", "response: the timeline over frequency, and back"},
         {"wheel, drag", "zoom at the pointer, pan; on the sheet drag with the middle button"},
         {"Home", "show everything, in the sheet and in the timeline"},
         {"pointer over the lanes",

@@ -38,6 +38,7 @@
 #include "style/picture_file.h"
 #include "style/theme.h"
 #include "timeline/events_row.h"
+#include "timeline/response_view.h"
 #include "timeline/timeline_view.h"
 
 namespace hedgerow::app {
@@ -118,6 +119,7 @@ MainWindow::MainWindow() : commands_(this) {
     });
     connect(&timeline_->events(), &EventsRow::chosen, card_, &Card::editEvent);
     connect(&timeline_->lanes(), &LanesView::said, this, &MainWindow::say);
+    connect(&timeline_->response(), &ResponseView::said, this, &MainWindow::say);
     connect(sheet_, &SheetView::hinted, this, [this](const QString& text) { say(text, false); });
     connect(&workspace_, &Workspace::refused, this, [this](const QString& text) { say(text, true); });
     connect(&workspace_, &Workspace::problemsChanged, this, [this] {
@@ -260,6 +262,8 @@ void MainWindow::buildCommands() {
         [this] { return workspace_.history().canRedo(); });
     c.add("Run", QKeySequence("Ctrl+Return"), [this] { workspace_.startRun(); });
     c.add("Settle: the periodic state at once", QKeySequence("Ctrl+Shift+Return"), [this] { workspace_.settle(); });
+    c.add("Response: the timeline over frequency", QKeySequence("Ctrl+Shift+F"),
+          [this] { timeline_->showResponse(!timeline_->showsResponse()); });
     c.add(
         "Stop the run", QKeySequence("Ctrl+."), [this] { workspace_.stopRun(); }, nullptr,
         [this] { return workspace_.running(); });

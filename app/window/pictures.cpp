@@ -18,6 +18,7 @@
 #include "shelf/shelf.h"
 #include "window/main_window.h"
 #include "style/theme.h"
+#include "timeline/response_view.h"
 #include "timeline/timeline_view.h"
 
 namespace hedgerow::app {
@@ -37,8 +38,7 @@ bool save(MainWindow& window, const QString& path) {
     return good;
 }
 
-bool runToEnd(MainWindow& window) {
-    window.workspace().startRun();
+bool waitForRun(MainWindow& window) {
     QElapsedTimer timer;
     timer.start();
     while (window.workspace().running() && timer.elapsed() < 120'000) settle(20);
@@ -50,6 +50,35 @@ bool runToEnd(MainWindow& window) {
         return false;
     }
     return true;
+}
+
+bool runToEnd(MainWindow& window) {
+    window.workspace().startRun();
+    return waitForRun(window);
+}
+
+/// Some periods of the periodic state, and the response of a loop about it where there is one.
+bool saveSettled(MainWindow& window, const QString& base) {
+    window.workspace().select({});
+    window.workspace().settle();
+    if (!waitForRun(window)) return false;
+    window.timeline().lanes().fit();
+    settle();
+    bool good = save(window, base + "-settled.png");
+    const auto& parts = window.workspace().project().sheet().parts;
+    if (std::none_of(parts.begin(), parts.end(), [](const Part& part) { return part.kind == "pi"; })) return good;
+    window.timeline().showResponse(true);
+    ResponseView& response = window.timeline().response();
+    response.find();
+    QElapsedTimer timer;
+    timer.start();
+    while (response.busy() && timer.elapsed() < 120'000) settle(20);
+    good = !response.shown().empty() && save(window, base + "-response.png") && good;
+    response.setLocus(true);
+    good = save(window, base + "-nyquist.png") && good;
+    response.setLocus(false);
+    window.timeline().showResponse(false);
+    return good;
 }
 
 bool exportData(const RunRecord& run, const QString& base) {
@@ -312,6 +341,7 @@ int makePictures(QApplication& application, const QString& folder, const QString
                 lookClose(window, end - 1.04 * length, end - 0.04 * length, end - 0.6 * length);
             good = save(window, base + suffix) && good;
             if (theme == Theme::light) good = exportData(*window.workspace().shownRun()->run, base) && good;
+            if (theme == Theme::light) good = saveSettled(window, base) && good;
         }
     }
     return good ? 0 : 1;

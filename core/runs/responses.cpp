@@ -2,7 +2,6 @@
 
 #include <algorithm>
 #include <cmath>
-#include <numbers>
 
 #include <fmt/format.h>
 
@@ -135,76 +134,6 @@ Result<std::vector<FrequencyResponse>> respondTo(const Run& run, const ResponseQ
         }
     }
     return curves;
-}
-
-std::vector<double> phaseOf(const FrequencyResponse& response) {
-    std::vector<double> all;
-    for (const std::complex<double>& value : response.values) {
-        double phase = std::arg(value) * 180 / std::numbers::pi;
-        if (!all.empty()) phase += 360 * std::round((all.back() - phase) / 360);
-        all.push_back(phase);
-    }
-    return all;
-}
-
-Margins marginsOf(const FrequencyResponse& response) {
-    Margins margins;
-    const std::vector<double> phase = phaseOf(response);
-    const std::size_t n = response.values.size();
-    std::vector<double> gain, place;
-    for (std::size_t i = 0; i < n; ++i) {
-        gain.push_back(std::log(std::max(std::abs(response.values[i]), 1e-300)));
-        place.push_back(std::log(response.frequencies[i]));
-        if (std::abs(response.values[i]) > margins.peak)
-            margins.peak = std::abs(response.values[i]), margins.peakAt = response.frequencies[i];
-    }
-    const auto between = [](double a, double b, double part) { return a + (b - a) * part; };
-    for (std::size_t i = 0; i + 1 < n; ++i) {
-        if (gain[i] >= 0 && gain[i + 1] < 0) {
-            const double part = gain[i] / (gain[i] - gain[i + 1]);
-            margins.crossover = std::exp(between(place[i], place[i + 1], part));
-            // From -180 degrees, whichever turn the phase is in.
-            const double margin = between(phase[i], phase[i + 1], part) + 180;
-            margins.phaseMargin = margin - 360 * std::round(margin / 360);
-        }
-        // -180 degrees, or a whole number of turns from it.
-        const double a = (phase[i] + 180) / 360, b = (phase[i + 1] + 180) / 360;
-        if (!margins.gainMargin && std::floor(a) != std::floor(b) && std::ceil(a) != std::ceil(b) && a > b) {
-            const double part = (a - std::ceil(b)) / (a - b);
-            margins.phaseCrossover = std::exp(between(place[i], place[i + 1], part));
-            margins.gainMargin = std::exp(-between(gain[i], gain[i + 1], part));
-        }
-        const double fallen = gain[0] - std::numbers::ln2 / 2;
-        if (!margins.bandwidth && gain[i] >= fallen && gain[i + 1] < fallen)
-            margins.bandwidth = std::exp(between(place[i], place[i + 1], (gain[i] - fallen) / (gain[i] - gain[i + 1])));
-    }
-    return margins;
-}
-
-std::string responsesAsCsv(const std::vector<FrequencyResponse>& responses) {
-    std::string text = "frequency [Hz]";
-    for (const FrequencyResponse& one : responses) {
-        const std::string of = one.unit.empty() ? "" : " " + one.unit;
-        text += fmt::format(",\"{0}, gain [dB{1}]\",\"{0}, phase [deg]\",\"{0}, real{2}\",\"{0}, imaginary{2}\"",
-                            one.name, of, one.unit.empty() ? "" : " [" + one.unit + "]");
-    }
-    text += "\n";
-    std::vector<std::vector<double>> phases;
-    std::size_t rows = SIZE_MAX;
-    for (const FrequencyResponse& one : responses) {
-        phases.push_back(phaseOf(one));
-        rows = std::min(rows, one.values.size());
-    }
-    for (std::size_t i = 0; !responses.empty() && i < rows; ++i) {
-        text += fmt::format("{}", responses.front().frequencies[i]);
-        for (std::size_t k = 0; k < responses.size(); ++k) {
-            const std::complex<double> value = responses[k].values[i];
-            text +=
-                fmt::format(",{},{},{},{}", 20 * std::log10(std::abs(value)), phases[k][i], value.real(), value.imag());
-        }
-        text += "\n";
-    }
-    return text;
 }
 
 }  // namespace hedgerow

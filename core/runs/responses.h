@@ -1,7 +1,6 @@
 #pragma once
 // Frequency responses of a project: transfer functions, loop gains and impedances about the periodic state.
 
-#include <complex>
 #include <memory>
 #include <optional>
 #include <string>
@@ -9,6 +8,7 @@
 
 #include "base/cancel.h"
 #include "runs/run.h"
+#include "traces/frequency_response.h"
 
 namespace hedgerow {
 
@@ -27,14 +27,6 @@ struct ResponseQuestion {
     std::optional<double> tone = {};   ///< its amplitude: the answer is measured by a tone instead of computed
 };
 
-/// One curve over frequency.
-struct FrequencyResponse {
-    std::string name;                 ///< "out.v / K1.y", "loop at REG1.y", "impedance at out"
-    std::string unit;                 ///< of its magnitude: "Ω" for an impedance, "" for a ratio of like things
-    std::vector<double> frequencies;  ///< Hz, rising
-    std::vector<std::complex<double>> values;  ///< one per frequency so far
-};
-
 /// Frequencies of a question. Errors: a span or a number of points out of range.
 Result<std::vector<double>> frequenciesOf(const ResponseQuestion& question);
 
@@ -45,22 +37,5 @@ Result<std::vector<double>> frequenciesOf(const ResponseQuestion& question);
 Result<std::vector<FrequencyResponse>> respondTo(const Run& run, const ResponseQuestion& question,
                                                  const CancelToken& cancel,
                                                  const std::function<void(std::size_t)>& progress = {});
-
-/// What a loop gain says about stability, and any other response about its band.
-struct Margins {
-    std::optional<double> crossover;       ///< Hz, the last one where the gain falls through 1
-    std::optional<double> phaseMargin;     ///< degrees, there
-    std::optional<double> phaseCrossover;  ///< Hz, the first one where the phase falls through -180 degrees
-    std::optional<double> gainMargin;      ///< times, there: by so much the gain may grow
-    std::optional<double> bandwidth;  ///< Hz, where the gain has fallen to 1/sqrt(2) of that at the lowest frequency
-    double peak = 0, peakAt = 0;      ///< largest magnitude, and where, Hz
-};
-Margins marginsOf(const FrequencyResponse& response);
-
-/// Degrees at each point, without jumps, the first one between -180 and 180.
-std::vector<double> phaseOf(const FrequencyResponse& response);
-
-/// frequency; then gain in dB, phase in degrees, real and imaginary part of each.
-std::string responsesAsCsv(const std::vector<FrequencyResponse>& responses);
 
 }  // namespace hedgerow

@@ -9,6 +9,7 @@
 #include "base/formula.h"
 #include "base/text.h"
 #include "control/st/program.h"
+#include "formats/touchstone/touchstone.h"
 #include "formats/cards/card_file.h"
 #include "formats/comtrade/records.h"
 #include "formats/csv/read_csv.h"
@@ -211,7 +212,9 @@ const std::map<std::string, Reader>& readers() {
         {"recovered", recovered},
         {"run-head", runHead},
         {"run-about", runAbout},
-        {"ledger", ledgerFile}};
+        {"ledger", ledgerFile},
+        {"touchstone", [](std::string_view bytes) { (void)readTouchstone(bytes, 2), (void)readTouchstone(bytes, 1); }},
+        {"response-table", [](std::string_view bytes) { (void)readResponseTable(bytes); }}};
     return all;
 }
 

@@ -8,6 +8,7 @@
 #include <filesystem>
 #include <numbers>
 
+#include "analysis/tune.h"
 #include "periodic/settle/scout.h"
 #include "runs/responses.h"
 #include "support/circuit.h"
@@ -244,4 +245,82 @@ TEST(Response, AsTableHasARowForEachFrequency) {
     const std::string csv = responsesAsCsv(found);
     EXPECT_EQ(std::count(csv.begin(), csv.end(), '\n'), 5);
     EXPECT_TRUE(csv.starts_with("frequency [Hz],\"out.v / V1, gain [dB V]\""));
+}
+
+namespace {
+
+/// The loop of a circuit with other values of a part, at its crossover.
+Margins marginsWith(Circuit c, const std::string& part, const std::vector<std::pair<std::string, std::string>>& values,
+                    double crossover) {
+    for (const auto& [key, text] : values) c.set(part, key, text);
+    const auto found = answers(c, {.sort = ResponseQuestion::Sort::loop,
+                                   .from = part,
+                                   .least = crossover / 8,
+                                   .most = crossover * 8,
+                                   .points = 161});
+    return found.empty() ? Margins() : marginsOf(found.front());
+}
+
+std::shared_ptr<const Project> shared(const Circuit& c) { return std::make_shared<const Project>(c.project()); }
+
+/// A step-down stage with a continuous regulator between the error and a natural modulator.
+Circuit continuousLoop(const char* kind, std::initializer_list<std::pair<std::string, std::string>> values) {
+    Circuit c;
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "48"}})
+        .add("constant", "K1", {"ref"}, {{"value", "12"}})
+        .add("probe", "P1", {"v"}, {{"of", "out.v"}})
+        .add("sum", "E1", {"ref", "v", "", "e"})
+        .add("modulator", "M1", {"d", "g", "h"}, {{"f", "200k"}})
+        .add("switch", "S1", {"in", "x", "g"})
+        .add("switch", "S2", {"x", "0", "h"})
+        .add("inductor", "L1", {"x", "out"}, {{"l", "47u"}, {"i0", "6"}})
+        .add("capacitor", "C1", {"out", "0"}, {{"c", "100u"}, {"esr", "20m"}, {"v0", "12"}}, 2)
+        .add("resistor", "R1", {"out", "0"}, {{"r", "2"}})
+        .plan("5m");
+    const bool limits = std::string(kind) == "pi" || std::string(kind) == "pid";
+    c.add(kind, "REG1", limits ? std::vector<std::string>{"e", "", "", "d"} : std::vector<std::string>{"e", "d"},
+          values);
+    return c;
+}
+
+}  // namespace
+
+// The tuned values are put into the circuit, which is settled and looked at anew.
+TEST(Tune, CrossoverAndMarginComeOut) {
+    const auto regulated = readCircuitCase(std::filesystem::path(HEDGEROW_CIRCUITS) / "regulated.circuit").circuit;
+    struct Case {
+        Circuit circuit;
+        std::string part;
+        double crossover, margin;
+    };
+    for (const Case& one :
+         {Case{regulated, "P1", 700, 120},
+          Case{continuousLoop("pi", {{"kp", "5m"}, {"ki", "20"}, {"y0", "0.25"}}), "REG1", 800, 70},
+          Case{continuousLoop("pid", {{"kp", "5m"}, {"ki", "20"}, {"kd", "1u"}, {"y0", "0.25"}}), "REG1", 8e3, 50},
+          Case{continuousLoop("zeros-poles", {{"k", "300"}, {"zeros", "-6k"}, {"poles", "0, -400k"}, {"y0", "0"}}),
+               "REG1", 6e3, 25}}) {
+        // "P1" of the circuit file is its regulator.
+        SCOPED_TRACE(one.part + " at " + std::to_string(one.crossover));
+        const auto tuned = tuneRegulator(shared(one.circuit), {}, one.part, one.crossover, one.margin, CancelToken());
+        ASSERT_TRUE(tuned) << tuned.error().message;
+        ASSERT_TRUE(tuned->margins.crossover && tuned->margins.phaseMargin);
+        const Margins is = marginsWith(one.circuit, one.part, tuned->values, one.crossover);
+        ASSERT_TRUE(is.crossover && is.phaseMargin);
+        EXPECT_RELATIVE(*is.crossover, one.crossover, 2e-3);
+        EXPECT_NEAR(*is.phaseMargin, one.margin, 0.2);
+    }
+}
+
+TEST(Tune, WhatCannotBeHadIsSaid) {
+    const Circuit c = continuousLoop("pi", {{"kp", "5m"}, {"ki", "20"}, {"y0", "0.25"}});
+    const auto why = [&](const std::string& part, double crossover, double margin) {
+        const auto tuned = tuneRegulator(shared(c), {}, part, crossover, margin, CancelToken());
+        EXPECT_FALSE(tuned);
+        return tuned ? "" : tuned.error().message;
+    };
+    EXPECT_NE(why("REG1", 10e3, 90).find("phase margin between"), std::string::npos);
+    EXPECT_NE(why("REG1", -1, 60).find("above 0"), std::string::npos);
+    EXPECT_NE(why("REG1", 1e3, 200).find("between 0 and 180"), std::string::npos);
+    EXPECT_NE(why("R1", 1e3, 60).find("cannot be tuned"), std::string::npos);
+    EXPECT_NE(why("X1", 1e3, 60).find("no part"), std::string::npos);
 }
