@@ -131,6 +131,123 @@ Complex sum(const std::vector<double>& gains, const std::vector<Complex>& shares
 
 std::string typed(double value) { return fmt::format("{:.6g}", value); }
 
+/// Looks at the loop, finds gains, and looks again with these: what ripple makes of a modulator depends on them.
+class Tuner {
+public:
+    Tuner(std::shared_ptr<const Project> project, const RunSettings& settings, const Part& part, double crossover,
+          double phaseMargin, const CancelToken& cancel)
+        : project_(std::move(project)),
+          settings_(settings),
+          id_(part.id),
+          name_(part.name),
+          crossover_(crossover),
+          phaseMargin_(phaseMargin),
+          cancel_(cancel) {
+        settings_.settle = true;
+    }
+    Result<Tuning> tune() {
+        constexpr int passes = 5;
+        constexpr double enough = 1e-4;
+        const Complex target = std::polar(1.0, (phaseMargin_ - 180) * std::numbers::pi / 180);
+        Tuning tuning;
+        for (int pass = 0; pass <= passes; ++pass) {
+            auto loop = look();
+            if (!loop) return loop.error();
+            if (pass == 0) tuning.before = *loop;
+            tuning.after = std::move(*loop);
+            const Complex is = tuning.after.values[points / 2];
+            if (pass > 0 && (std::abs(is - target) <= enough || pass == passes)) break;
+            auto values = gainsFor(is);
+            if (!values) return values.error();
+            tuning.values = *values;
+            auto changed = std::make_shared<Project>(*project_);
+            for (const auto& [key, text] : *values) changed->findPart(id_)->values.set(key, text);
+            project_ = std::move(changed);
+        }
+        tuning.after.name += ", tuned";
+        tuning.margins = marginsOf(tuning.after);
+        return tuning;
+    }
+
+private:
+    /// The loop gain with the present values, and the shares of the regulator.
+    Result<FrequencyResponse> look() {
+        const Part& part = *project_->findPart(id_);
+        auto run = Run::prepare(project_, settings_);
+        if (!run) return run.error();
+        double period = 0;
+        for (const SignalConnection& connection : (*run)->elaboration().network.signalBlocks)
+            if (const auto* task = dynamic_cast<const TaskBlock*>(connection.block.get()))
+                for (const TaskStep& step : task->steps())
+                    if (step.part == name_) period = task->setting().period;
+        if (period > 0 && crossover_ >= 0.5 / period)
+            return Error{ErrorCode::range,
+                         fmt::format("the crossover lies above half the rate of the samples, {}",
+                                     formatQuantity(0.5 / period, "Hz", 4)),
+                         name_};
+        const ParameterTable parameters((*run)->project().parameters);
+        const PartKind& kind = *partLibrary().catalogue().find(part.kind);
+        auto shares = sharesOf({part, kind, parameters}, period, crossover_);
+        if (!shares) return shares.error();
+        shares_ = std::move(*shares);
+        auto loop = respondTo(**run,
+                              {.sort = ResponseQuestion::Sort::loop,
+                               .from = name_,
+                               .least = crossover_ / wide,
+                               .most = crossover_ * wide,
+                               .points = points},
+                              cancel_);
+        if (!loop) return loop.error();
+        return std::move(loop->front());
+    }
+
+    /// @param loop  the loop gain at the crossover with the present values
+    Result<std::vector<std::pair<std::string, std::string>>> gainsFor(Complex loop) const {
+        const std::vector<Complex> unit = shares_.at(crossover_);
+        const Complex present = sum(shares_.gains, unit);
+        if (std::abs(present) == 0)
+            return Error{ErrorCode::range,
+                         fmt::format("{} passes nothing on with its present values: give it a gain", name_), name_};
+        const Complex plant = loop / present;
+        const Complex target =
+            std::polar(1 / std::abs(plant), (phaseMargin_ - 180) * std::numbers::pi / 180 - std::arg(plant));
+        const auto n = static_cast<Eigen::Index>(unit.size());
+        Eigen::MatrixXd a = Eigen::MatrixXd::Zero(n, n);
+        Eigen::VectorXd b = Eigen::VectorXd::Zero(n);
+        for (Eigen::Index i = 0; i < n; ++i)
+            a(0, i) = unit[static_cast<std::size_t>(i)].real(), a(1, i) = unit[static_cast<std::size_t>(i)].imag();
+        b(0) = target.real(), b(1) = target.imag();
+        if (n == 3) a(2, 0) = shares_.ratio, a(2, 1) = -1;
+        const Eigen::VectorXd gains = a.fullPivLu().solve(b);
+        const std::vector<double> found(gains.begin(), gains.end());
+        if (!std::all_of(found.begin(), found.end(), [](double gain) { return std::isfinite(gain) && gain > 0; })) {
+            // What every share alone would make of it bounds what can be had.
+            double low = 1e9, high = -1e9;
+            for (const Complex& share : unit) {
+                double margin = (std::arg(plant) + std::arg(share)) * 180 / std::numbers::pi + 180;
+                margin -= 360 * std::round((margin - phaseMargin_) / 360);
+                low = std::min(low, margin), high = std::max(high, margin);
+            }
+            return Error{ErrorCode::range,
+                         fmt::format("{}: at {} its shares make a phase margin between {:.1f} and {:.1f} degrees",
+                                     name_, formatQuantity(crossover_, "Hz", 4), low, high),
+                         name_};
+        }
+        std::vector<std::pair<std::string, std::string>> values;
+        for (std::size_t i = 0; i < found.size(); ++i)
+            values.emplace_back(shares_.keys[i], typed(shares_.keys[i] == "zeros" ? -found[i] / found[0] : found[i]));
+        return values;
+    }
+
+    std::shared_ptr<const Project> project_;
+    RunSettings settings_;
+    int id_;
+    std::string name_;
+    double crossover_, phaseMargin_;
+    CancelToken cancel_;
+    Shares shares_;
+};
+
 }  // namespace
 
 bool canBeTuned(std::string_view kind) {
@@ -145,83 +262,11 @@ Result<Tuning> tuneRegulator(std::shared_ptr<const Project> project, const RunSe
         return Error{ErrorCode::name,
                      fmt::format("{} cannot be tuned: PI, PID and resonant regulators can, and zeros and poles", name),
                      name};
-    if (!(crossover > 0) || crossover > 1e8)
-        return Error{ErrorCode::range, "the crossover must be above 0", name, {}, "crossover"};
+    if (!(crossover > 0) || crossover > 1e7)
+        return Error{ErrorCode::range, "the crossover must be above 0 and at most 10 MHz", name, {}, "crossover"};
     if (!(phaseMargin > 0) || !(phaseMargin < 180))
         return Error{ErrorCode::range, "the phase margin must be between 0 and 180 degrees", name, {}, "margin"};
-    RunSettings about = settings;
-    about.settle = true;
-    auto run = Run::prepare(project, about);
-    if (!run) return run.error();
-    double period = 0;
-    for (const SignalConnection& connection : (*run)->elaboration().network.signalBlocks)
-        if (const auto* task = dynamic_cast<const TaskBlock*>(connection.block.get()))
-            for (const TaskStep& step : task->steps())
-                if (step.part == name) period = task->setting().period;
-    if (period > 0 && crossover >= 0.5 / period)
-        return Error{ErrorCode::range,
-                     fmt::format("the crossover lies above half the rate of the samples, {}",
-                                 formatQuantity(0.5 / period, "Hz", 4)),
-                     name};
-    const PartKind& kind = *partLibrary().catalogue().find(part->kind);
-    const ParameterTable parameters((*run)->project().parameters);
-    const Values value{*part, kind, parameters};
-    const auto shares = sharesOf(value, period, crossover);
-    if (!shares) return shares.error();
-    ResponseQuestion question{.sort = ResponseQuestion::Sort::loop,
-                              .from = name,
-                              .least = crossover / wide,
-                              .most = crossover * wide,
-                              .points = points};
-    auto loop = respondTo(**run, question, cancel);
-    if (!loop) return loop.error();
-    Tuning tuning;
-    tuning.before = loop->front();
-    const std::size_t middle = points / 2;
-    const Complex present = sum(shares->gains, shares->at(crossover));
-    if (std::abs(present) == 0)
-        return Error{ErrorCode::range,
-                     fmt::format("{} passes nothing on with its present values: give it a gain", name), name};
-    const Complex plant = tuning.before.values[middle] / present;
-    const Complex target =
-        std::polar(1 / std::abs(plant), (phaseMargin - 180) * std::numbers::pi / 180 - std::arg(plant));
-    const std::vector<Complex> unit = shares->at(crossover);
-    const auto n = static_cast<Eigen::Index>(unit.size());
-    Eigen::MatrixXd a = Eigen::MatrixXd::Zero(n, n);
-    Eigen::VectorXd b = Eigen::VectorXd::Zero(n);
-    for (Eigen::Index i = 0; i < n; ++i)
-        a(0, i) = unit[static_cast<std::size_t>(i)].real(), a(1, i) = unit[static_cast<std::size_t>(i)].imag();
-    b(0) = target.real(), b(1) = target.imag();
-    if (n == 3) a(2, 0) = shares->ratio, a(2, 1) = -1;
-    const Eigen::VectorXd gains = a.fullPivLu().solve(b);
-    std::vector<double> found(gains.begin(), gains.end());
-    const bool possible =
-        std::all_of(found.begin(), found.end(), [](double gain) { return std::isfinite(gain) && gain > 0; });
-    if (!possible) {
-        // What every share alone would make of it bounds what can be had.
-        double low = 1e9, high = -1e9;
-        for (const Complex& share : unit) {
-            double margin = (std::arg(plant) + std::arg(share)) * 180 / std::numbers::pi + 180;
-            margin -= 360 * std::round((margin - phaseMargin) / 360);
-            low = std::min(low, margin), high = std::max(high, margin);
-        }
-        return Error{ErrorCode::range,
-                     fmt::format("{}: at {} its shares make a phase margin between {:.1f} and {:.1f} degrees", name,
-                                 formatQuantity(crossover, "Hz", 4), low, high),
-                     name};
-    }
-    for (std::size_t i = 0; i < found.size(); ++i) {
-        const bool zero = shares->keys[i] == "zeros";
-        tuning.values.emplace_back(shares->keys[i], typed(zero ? -found[i] / found[0] : found[i]));
-    }
-    tuning.after = tuning.before;
-    for (std::size_t i = 0; i < tuning.after.values.size(); ++i) {
-        const std::vector<Complex> there = shares->at(tuning.after.frequencies[i]);
-        tuning.after.values[i] *= sum(found, there) / sum(shares->gains, there);
-    }
-    tuning.after.name += ", tuned";
-    tuning.margins = marginsOf(tuning.after);
-    return tuning;
+    return Tuner(std::move(project), settings, *part, crossover, phaseMargin, cancel).tune();
 }
 
 }  // namespace hedgerow

@@ -23,7 +23,8 @@ bool canBeTuned(std::string_view kind);
 
 /// The loop is looked at where the regulator says its output, with its present values, about the periodic state; what
 /// is not the regulator is divided out. Two gains follow from crossover and phase margin; a PID regulator's integral
-/// has its corner a tenth below the crossover. Delays and samples are in the loop as they are.
+/// has its corner a tenth below the crossover. Delays and samples are in the loop as they are. The loop is then looked
+/// at with the new values, and they are corrected: through its ripple a regulator changes the modulator behind it.
 /// @param part       name, on the main sheet
 /// @param crossover  Hz  @param phaseMargin  degrees, between 0 and 180
 /// Errors: the part cannot be tuned; the margin cannot be had there, with what could; what a response fails with.
