@@ -21,6 +21,7 @@
 #include "card/stress_table.h"
 #include "card/task_chart.h"
 #include "card/trace_page.h"
+#include "card/tune_fields.h"
 #include "model/edits.h"
 #include "model/event_text.h"
 #include "desk/jigs.h"
@@ -309,6 +310,12 @@ void Card::showPart(const Part& part, const PartKind& kind) {
         if (!parameter.rating && parameter.rung <= part.rung && parameter.key != "code" && parameter.key != "estimated")
             addValue(part, parameter);
     addControl(part, kind);
+    if (canBeTuned(part.kind) && !workspace_.project().showsModule()) {
+        addHeading("Tune");
+        auto* fields = new TuneFields(workspace_, part.id, page_);
+        connect(fields, &TuneFields::found, this, &Card::loopFound);
+        column_->addWidget(fields);
+    }
     if (rated) {
         addHeading("Ratings");
         for (const ParameterKind& parameter : kind.parameters)

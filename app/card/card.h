@@ -14,6 +14,10 @@ class QLabel;
 class QLineEdit;
 class QVBoxLayout;
 
+namespace hedgerow {
+struct FrequencyResponse;
+}
+
 namespace hedgerow::app {
 
 class Ladder;
@@ -32,6 +36,8 @@ signals:
     void codeAsked(int part);
     /// The selected device is to be shown on the model desk.
     void deskAsked();
+    /// A loop gain with the present values and with others is to be seen.
+    void loopFound(const hedgerow::FrequencyResponse& before, const hedgerow::FrequencyResponse& after);
     /// A time of the shown run is to be seen.
     void instantAsked(double seconds);
 

@@ -318,6 +318,14 @@ void ResponseView::keepEarlier() {
     std::erase_if(shown_, [](const ShownResponse& one) { return one.curve.values.empty(); });
 }
 
+void ResponseView::showLoop(const FrequencyResponse& before, const FrequencyResponse& after) {
+    asked_ = true;
+    keepEarlier();
+    shown_.push_back({before, true, true});
+    shown_.push_back({after, true});
+    rebuild();
+}
+
 Status ResponseView::addMeasured(const QString& path) {
     const auto text = readFile(path.toStdString(), mostFileBytes);
     if (!text) return text.error();

@@ -41,6 +41,8 @@ public:
     /// Finds what the fields ask for.
     void find();
     void stop();
+    /// A loop gain that was found elsewhere, dashed, and what becomes of it.
+    void showLoop(const FrequencyResponse& before, const FrequencyResponse& after);
     /// Lays measured curves beside: a table or a Touchstone file.
     Status addMeasured(const QString& path);
     Status writeTable(const QString& path) const;

@@ -117,6 +117,10 @@ MainWindow::MainWindow() : commands_(this) {
         const double half = (lanes.to() - lanes.from()) / 2;
         if (at < lanes.from() || at > lanes.to()) lanes.setWindow(at - half, at + half);
     });
+    connect(card_, &Card::loopFound, this, [this](const FrequencyResponse& before, const FrequencyResponse& after) {
+        timeline_->showResponse(true);
+        timeline_->response().showLoop(before, after);
+    });
     connect(&timeline_->events(), &EventsRow::chosen, card_, &Card::editEvent);
     connect(&timeline_->lanes(), &LanesView::said, this, &MainWindow::say);
     connect(&timeline_->response(), &ResponseView::said, this, &MainWindow::say);
