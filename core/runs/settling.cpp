@@ -11,7 +11,7 @@ namespace {
 
 constexpr int highestExact = 2;        ///< rung
 constexpr double adaptiveGoal = 1e-5;  ///< residual by an engine with steps
-constexpr double finerSteps = 1e-5;    ///< trace tolerance by which it steps meanwhile
+constexpr double finerSteps = 1e-4, finestSteps = 1e-5;    ///< trace tolerance by which it steps meanwhile
 
 /// All parts at most on rung 2.
 std::shared_ptr<const Project> onLowerRungs(const Project& project) {
@@ -53,8 +53,11 @@ Result<Settled> settleRun(const Run& run, std::optional<double> period, const Ca
     if (run.engine().name() != "adaptive")
         return settlePeriodic(run.engine(), run.elaboration().network, request, cancel);
     request.tolerance = adaptiveGoal;
-    request.run.traceTolerance = std::min(request.run.traceTolerance, finerSteps);
-    for (double& tolerance : request.run.tolerances) tolerance = std::min(tolerance, finerSteps);
+    const auto& states = run.elaboration().network.states;
+    const bool heat = std::any_of(states.begin(), states.end(), [](const StateInfo& state) { return state.heat; });
+    const double finer = heat ? finestSteps : finerSteps;
+    request.run.traceTolerance = std::min(request.run.traceTolerance, finer);
+    for (double& tolerance : request.run.tolerances) tolerance = std::min(tolerance, finer);
     if (run.elaboration().network.dynamic) {
         auto lower = settleLower(run, period, cancel, progress);
         if (!lower) return lower.error();

@@ -13,7 +13,10 @@ bool isLogic(double value) { return value == 0.0 || value == 1.0; }
 /// moves a little.
 bool countsOn(double a, double b) { return a != b && a == std::floor(a) && b == std::floor(b); }
 
-std::string numbered(const std::string& name, std::size_t index, std::size_t count) {
+/// "REG1.integral", of a task or a part; "an output of T1 on its way".
+std::string nameOf(const std::string& part, const std::string& entry, std::size_t index, std::size_t count) {
+    if (entry == "waiting") return fmt::format("an output of {} on its way", part);
+    const std::string name = entry.find('.') != std::string::npos ? entry : part + "." + entry;
     return count > 1 ? fmt::format("{} {}", name, index + 1) : name;
 }
 
@@ -46,22 +49,20 @@ std::vector<Coordinate> coordinatesOf(const Snapshot& snapshot, const Network& n
             if (entry.sort == MemoryEntry::Sort::number)
                 for (std::size_t k = 0; k < entry.numbers.size(); ++k)
                     if (std::isfinite(entry.numbers[k]))
-                        all.push_back(
-                            {.sort = Coordinate::Sort::number,
-                             .place = b,
-                             .entry = name,
-                             .index = k,
-                             .name = fmt::format("{}: {}", block.part, numbered(name, k, entry.numbers.size()))});
+                        all.push_back({.sort = Coordinate::Sort::number,
+                                       .place = b,
+                                       .entry = name,
+                                       .index = k,
+                                       .name = nameOf(block.part, name, k, entry.numbers.size())});
             if (entry.sort == MemoryEntry::Sort::instant)
                 for (std::size_t k = 0; k < entry.wholes.size(); ++k)
                     if (entry.wholes[k] != neverTick)
-                        all.push_back(
-                            {.sort = Coordinate::Sort::instant,
-                             .place = b,
-                             .entry = name,
-                             .index = k,
-                             .name = fmt::format("{}: {}", block.part, numbered(name, k, entry.wholes.size())),
-                             .unit = "s"});
+                        all.push_back({.sort = Coordinate::Sort::instant,
+                                       .place = b,
+                                       .entry = name,
+                                       .index = k,
+                                       .name = nameOf(block.part, name, k, entry.wholes.size()),
+                                       .unit = "s"});
         }
     }
     return all;

@@ -50,7 +50,7 @@ public:
         run_.end = toTicks(longestRunSeconds);
         run_.instants.clear();
         exact_ = engine.name() == "exact";
-        nudge_ = exact_ ? 1e-5 : 1e-3;
+        nudge_ = exact_ ? 1e-4 : 1e-3;
         simulation_ = engine.begin(network, run_, nothing_, cancel);
     }
     Result<Settled> search();
@@ -105,7 +105,7 @@ private:
     std::optional<double> reach_;  ///< periods that a step goes over; nothing for all of them
     bool fresh_ = false;           ///< whether the map was taken where the search stands
     double firstNorm_ = 0, norm_ = 0;
-    int iterations_ = 0, periods_ = 0, plain_ = 0, unrestored_ = 0;
+    int iterations_ = 0, periods_ = 0, plain_ = 0, unrestored_ = 0, calm_ = 0;
 };
 
 Result<Snapshot> Search::go(const Snapshot& from, Tick until) {
@@ -417,7 +417,7 @@ Status Search::refineMap() {
         if (cancel_.cancelled()) return stopped();
         const auto k = static_cast<Eigen::Index>(j);
         if (diesOut(active_[j])) continue;
-        const double nudge = (active_[j].heat ? 1.0 : 10 * nudge_) * size_(k);
+        const double nudge = (active_[j].heat ? 1.0 : nudge_) * size_(k);
         Vector values[2];
         double at[2] = {0, 0};
         bool good = true;
@@ -601,6 +601,9 @@ Status Search::iterate() {
                            (svd.matrixU().col(k).dot(r.cwiseQuotient(size)) / svd.singularValues()(k));
             off = off.cwiseProduct(size).cwiseQuotient(size_).eval();
             const double least = exact_ ? mostError : 1e-3;
+            // What is left in a direction that hardly restores is rounding, where steps do not make it less.
+            constexpr int patience = 3;
+            if (++calm_ > patience) return {};
             if (found_ || r.size() == 0 || off.cwiseAbs().maxCoeff() <= least) return {};
         }
         if (norm_ <= request_.tolerance && !fresh_) {
@@ -627,10 +630,7 @@ Status Search::iterate() {
 
 Result<Settled> Search::finish() {
     Settled all;
-    const bool located = simulation_->summary().counter("located crossings") > 0;
-    const bool remembers = std::any_of(active_.begin(), active_.end(),
-                                       [](const Coordinate& c) { return c.sort != Coordinate::Sort::state; });
-    if (located || remembers || request_.fine)
+    if (request_.fine)
         if (auto refined = refineMap(); !refined) return refined.error();
     all.section = before_.snapshot;
     all.sizes.assign(size_.begin(), size_.end());

@@ -34,7 +34,7 @@ struct SettleRequest {
     std::optional<Snapshot> start = {};  ///< where to begin, instead of the start values
     /// Names of the states that matter from period to period: all others die out within one. Nothing for all states.
     std::optional<std::vector<std::string>> slow = {};
-    bool fine = false;  ///< the map in the result by central differences, whatever the circuit is
+    bool fine = false;  ///< the map in the result by central differences: twice the periods, more digits
     int plainPeriods = 3;
     int mostIterations = 60;
     double tolerance = 1e-9;  ///< of a swing, by which the state may differ after a period
