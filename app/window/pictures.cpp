@@ -73,7 +73,11 @@ bool saveSettled(MainWindow& window, const QString& base) {
     QElapsedTimer timer;
     timer.start();
     while (response.busy() && timer.elapsed() < 120'000) settle(20);
-    good = !response.shown().empty() && save(window, base + "-response.png") && good;
+    good = !response.shown().empty() && good;
+    if (const QString measured = QFileInfo(window.workspace().path()).path() + "/" + QFileInfo(base).fileName() + "-measured.csv";
+        QFileInfo::exists(measured))
+        good = static_cast<bool>(response.addMeasured(measured)) && good;
+    good = save(window, base + "-response.png") && good;
     response.setLocus(true);
     good = save(window, base + "-nyquist.png") && good;
     response.setLocus(false);

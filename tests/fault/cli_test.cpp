@@ -414,3 +414,73 @@ TEST(Cli, InfoTellsDefaultsInForce) {
     const Outcome o = cli("info " + made);
     EXPECT_NE(o.output.find("Inductor, rung 2, l 1m, dcr 1; by default i0 0, rc none"), std::string::npos) << o.output;
 }
+
+TEST(Cli, SettlesAndSaysWhatItFound) {
+    TemporaryFolder folder;
+    const auto table = (folder.path() / "settled.csv").string(), end = (folder.path() / "end.json").string();
+    const Outcome o = cli("settle " + example + " --quiet --json --periods 4 --out " + table + " --keep " + end);
+    ASSERT_EQ(o.code, 0) << o.output;
+    const auto json = nlohmann::json::parse(o.output.substr(o.output.find('{')));
+    EXPECT_EQ(json["end"], "finished");
+    EXPECT_NEAR(json["reached"].get<double>(), 4 / 150e3, 1e-12);
+    EXPECT_LE(json["settled"]["residual"].get<double>(), 1e-9);
+    EXPECT_TRUE(json["settled"]["stable"].get<bool>());
+    EXPECT_NE(json["settled"]["multipliers"][0]["words"].get<std::string>().find("ring at"), std::string::npos);
+    EXPECT_TRUE(std::filesystem::exists(table));
+    const Outcome words = cli("settle " + example + " --quiet");
+    EXPECT_NE(words.output.find("settled: residual"), std::string::npos) << words.output;
+    // A run that starts there has the ripple at once; and one that starts at the end of settled periods as well.
+    for (const std::string& start : {std::string("settled"), end}) {
+        const Outcome after = cli("run " + example + " --quiet --json --end 200u --quantity out.v --start " + start);
+        ASSERT_EQ(after.code, 0) << after.output;
+        const auto measures = nlohmann::json::parse(after.output)["measures"]["out.v"];
+        EXPECT_LT(measures["max"].get<double>() - measures["min"].get<double>(), 0.2);
+    }
+}
+
+TEST(Cli, WhatDoesNotSettleHasItsCode) {
+    EXPECT_EQ(cli("settle " + example + " --quiet --engine fixed").code, 3);
+    EXPECT_EQ(cli("settle " + example + " --quiet --periods many").code, 3);
+    EXPECT_EQ(cli("settle " + example + " --quiet --period -1u").code, 3);
+    EXPECT_EQ(cli("settle /nowhere.hedge --quiet").code, 2);
+    // 7 µs are no period of a carrier of 150 kHz: the gates do not come again.
+    const Outcome o = cli("settle " + example + " --quiet --period 7u");
+    EXPECT_EQ(o.code, 4) << o.output;
+    EXPECT_NE(o.output.find("periodic state"), std::string::npos) << o.output;
+}
+
+TEST(Cli, RespondsAndTunes) {
+    TemporaryFolder folder;
+    const std::string loop = std::string(HEDGEROW_EXAMPLES) + "/med-aux-loop.hedge";
+    const auto table = (folder.path() / "loop.csv").string();
+    const Outcome o = cli("respond " + loop + " --loop REG1.y --span 100:70k --points 9 --json --out " + table);
+    ASSERT_EQ(o.code, 0) << o.output;
+    const auto json = nlohmann::json::parse(o.output);
+    EXPECT_EQ(json[0]["points"].size(), 9u);
+    EXPECT_NEAR(json[0]["margins"]["crossover"].get<double>(), 6.8e3, 200);
+    std::ifstream written(table);
+    std::string head;
+    std::getline(written, head);
+    EXPECT_TRUE(head.starts_with("frequency [Hz],\"loop at REG1.y, gain [dB]\"")) << head;
+    EXPECT_EQ(cli("respond " + loop + " --impedance out --points 3").code, 0);
+    EXPECT_EQ(cli("respond " + loop + " --from K1 --to out.v --points 3").code, 0);
+    EXPECT_EQ(cli("respond " + loop).code, 1) << "nothing is asked";
+    EXPECT_EQ(cli("respond " + loop + " --from K1").code, 1);
+    EXPECT_EQ(cli("respond " + loop + " --loop REG1.y --span 10").code, 1);
+    EXPECT_EQ(cli("respond " + loop + " --loop REG1.y --out loop.png").code, 1);
+    EXPECT_EQ(cli("respond " + loop + " --loop X1.y").code, 3);
+    EXPECT_EQ(cli("respond " + loop + " --loop REG1.y --points 3 --out /nowhere/loop.csv").code, 6);
+
+    const auto copy = (folder.path() / "copy.hedge").string();
+    std::filesystem::copy_file(loop, copy);
+    const Outcome tuned = cli("tune " + copy + " --part REG1 --crossover 12k --margin 70 --json --write");
+    ASSERT_EQ(tuned.code, 0) << tuned.output;
+    const auto values = nlohmann::json::parse(tuned.output);
+    EXPECT_NEAR(values["margins"]["crossover"].get<double>(), 12e3, 50);
+    EXPECT_NEAR(values["margins"]["phase margin"].get<double>(), 70, 0.5);
+    const Outcome info = cli("info " + copy);
+    EXPECT_NE(info.output.find("kp " + values["values"]["kp"].get<std::string>()), std::string::npos) << info.output;
+    EXPECT_EQ(cli("tune " + copy + " --part REG1 --crossover 12k --margin 170").code, 3);
+    EXPECT_EQ(cli("tune " + copy + " --part R1 --crossover 12k --margin 70").code, 3);
+    EXPECT_EQ(cli("tune " + copy + " --part REG1 --crossover much --margin 70").code, 1);
+}
