@@ -7,11 +7,11 @@
 #include <fmt/format.h>
 
 #include "base/text.h"
+#include "model/quantity.h"
 #include "periodic/settle/common_period.h"
 #include "periodic/settle/coordinates.h"
 #include "periodic/settle/multipliers.h"
 #include "periodic/settle/scout.h"
-#include "model/quantity.h"
 
 namespace hedgerow {
 
@@ -24,17 +24,33 @@ using Matrix = Eigen::MatrixXd;
 
 constexpr int looks = 24;              ///< within a period, at which the swings of states are taken
 constexpr double sectionAt = 0.382;    ///< of the longest time between events: no instant that a control would choose
-constexpr double floorOfSwing = 1e-4;  ///< of the largest value: the least swing that a residual counts by
+constexpr double floorOfSwing = 1e-3;  ///< of the largest value: the least swing that a residual counts by
 constexpr double floorOfKind = 1e-3;   ///< of the largest value of its kind: the least size of a coordinate
 constexpr double warmth = 10;          ///< K, the least size of a temperature
 constexpr double singular = 3e-9;      ///< of the largest singular value: a direction in which nothing restores
 constexpr double mostError = 1e-6;     ///< of its largest value, by which a coordinate may still be off in the end
+constexpr double roundingOf = 1000;    ///< times the tolerance, of a residual that rounding may leave
 constexpr double goodEnough = 1e-3;    ///< of a residual, to which a step must bring it for the map to stay
 constexpr double firstReach = 512, shortestReach = 4, longestReach = 1e5;  ///< periods of a step
 constexpr int mostMultiple = 12;                                           ///< periods after which logic may come again
 constexpr std::size_t mostEvents = 200000;                                 ///< of a search for a period
 
 double secondsOf(FineTime fine) { return static_cast<double>(static_cast<long double>(fine) * 0x1p-86L); }
+
+/// Whether an instant is the same in two snapshots.
+bool sameInstant(const Snapshot& a, const Snapshot& b, const Coordinate& c) {
+    const auto at = [&](const Snapshot& snapshot) {
+        const MemoryRecord& memory = snapshot.blocks[c.place].memory;
+        const auto entry = memory.find(c.entry);
+        return entry != memory.end() && c.index < entry->second.wholes.size() ? entry->second.wholes[c.index]
+                                                                              : neverTick;
+    };
+    return at(a) == at(b);
+}
+
+std::string keyOf(const Coordinate& c) {
+    return fmt::format("{} {} {} {}", static_cast<int>(c.sort), c.place, c.entry, c.index);
+}
 
 /// A place at the section: the instant before it is rounded to a tick.
 struct Place {
@@ -97,15 +113,17 @@ private:
     int multiple_ = 1;
     Place before_, after_;  ///< a period apart
     std::vector<Coordinate> all_, active_;
-    std::map<std::string, double> swings_;  ///< of states, by their name
-    Vector swing_, size_;                   ///< of the active coordinates
+    std::map<std::string, double> swings_;   ///< of states, by their name
+    std::map<std::string, double> reached_;  ///< how far others can drive what is no state
+    Vector swing_, size_;                    ///< of the active coordinates
     Matrix map_;
     Vector flow_;                  ///< derivative of the place after a period by the period, where that is unknown
     Vector phase_;                 ///< the direction in which the place does not move, of an unknown period
     std::optional<double> reach_;  ///< periods that a step goes over; nothing for all of them
     bool fresh_ = false;           ///< whether the map was taken where the search stands
     double firstNorm_ = 0, norm_ = 0;
-    int iterations_ = 0, periods_ = 0, plain_ = 0, unrestored_ = 0, calm_ = 0;
+    int iterations_ = 0, periods_ = 0, plain_ = 0, unrestored_ = 0, calm_ = 0, bestAt_ = 0;
+    double best_ = std::numeric_limits<double>::infinity();
 };
 
 Result<Snapshot> Search::go(const Snapshot& from, Tick until) {
@@ -301,8 +319,7 @@ void Search::takeCoordinates() {
         bool moves = c.sort == Coordinate::Sort::state;
         if (c.sort == Coordinate::Sort::instant) {
             // One that lies still in absolute time belongs to the past.
-            const bool lies = std::abs(b(k) - a(k) + secondsOf(period_)) <= rounding;
-            moves = !lies && (found_ || std::abs(b(k) - a(k)) > rounding);
+            moves = !sameInstant(before_.snapshot, after_.snapshot, c) && (found_ || std::abs(b(k) - a(k)) > rounding);
         } else if (!moves) {
             moves = std::abs(b(k) - a(k)) > 1e-14 * (std::abs(a(k)) + std::abs(b(k)));
         }
@@ -324,10 +341,12 @@ void Search::takeScales() {
         double swing = known == swings_.end() || c.sort != Coordinate::Sort::state ? 0.0 : known->second;
         double size = std::max({std::abs(a(k)), std::abs(b(k)), swing});
         if (c.sort == Coordinate::Sort::instant) size = secondsOf(period_), swing = size;
-        if (c.sort == Coordinate::Sort::number || c.sort == Coordinate::Sort::output) swing = size;
         const double ofKind = largest[c.unit];
         size = std::max(size, ofKind > 0 ? floorOfKind * ofKind : 1e-9);
         if (c.heat) size = std::max(size, warmth);
+        if (const auto reached = reached_.find(keyOf(c)); reached != reached_.end())
+            size = std::max(size, reached->second);
+        if (c.sort != Coordinate::Sort::state) swing = size;
         size_(k) = size;
         swing_(k) = std::max(swing, floorOfSwing * size);
     }
@@ -339,7 +358,6 @@ Status Search::takeMap() {
     const auto index = [](std::size_t i) { return static_cast<Eigen::Index>(i); };
     std::vector<Vector> columns;  // over all_
     const Vector base = valuesOf(after_.snapshot, all_);
-    const Vector earlier = valuesOf(before_.snapshot, all_);
     for (std::size_t j = 0; j < active_.size(); ++j) {
         if (cancel_.cancelled()) return stopped();
         takeScales();
@@ -373,8 +391,7 @@ Status Search::takeMap() {
             const double moves = std::abs(column(index(i))) * size_(index(j)) * nudge;
             const bool instant = all_[i].sort == Coordinate::Sort::instant;
             const double noise = instant ? 8 * tickSeconds : 1e-11 * std::abs(base(index(i)));
-            const bool lies =
-                instant && std::abs(base(index(i)) - earlier(index(i)) + secondsOf(period_)) <= 4 * tickSeconds;
+            const bool lies = instant && sameInstant(before_.snapshot, after_.snapshot, all_[i]);
             if (moves > noise && !lies) active_.push_back(all_[i]);
         }
         columns.push_back(std::move(column));
@@ -391,9 +408,10 @@ Status Search::takeMap() {
         for (Eigen::Index i = 0; i < n; ++i) {
             double largest = size_(i);
             for (Eigen::Index j = 0; j < n; ++j) largest = std::max(largest, std::abs(map_(i, j)) * size_(j));
-            if (active_[static_cast<std::size_t>(i)].sort == Coordinate::Sort::state) continue;
-            size_(i) = largest;
-            swing_(i) = std::max(swing_(i), floorOfSwing * largest);
+            const Coordinate& c = active_[static_cast<std::size_t>(i)];
+            if (c.sort == Coordinate::Sort::state) continue;
+            reached_[keyOf(c)] = size_(i) = largest;
+            swing_(i) = largest;
         }
     if (found_) {
         // The flow at the end of the period, where nothing happens.
@@ -548,13 +566,13 @@ Status Search::step() {
     // A step of Newton's method; where that leads nowhere nearer, one of implicit Euler over so many periods: between
     // running on and Newton's method (C. T. Kelley, D. E. Keyes, "Convergence analysis of pseudo-transient
     // continuation", SIAM J. Numer. Anal. 35, 1998).
-    constexpr int patience = 6;
+    constexpr int patience = 10;
     for (;;) {
         const auto d = direction(a, right, size, residuals);
         if (!d) {
             // Where something else takes over as it moves on, a diode for instance, it may be brought back after all.
             if (++unrestored_ > patience) return d.error();
-            reach_ = firstReach;
+            reach_ = 2 * shortestReach;
             continue;
         }
         auto taken = take(d->head(m).cwiseProduct(size), found_ ? (*d)(m)*seconds : 0.0, now);
@@ -611,6 +629,12 @@ Status Search::iterate() {
             norm_ = norm(residual());
             continue;
         }
+        // Rounding may not let it come nearer: what is as small as that is told, and good.
+        constexpr int noBetter = 5;
+        if (norm_ < 0.5 * best_)
+            best_ = norm_, bestAt_ = iterations_;
+        else if (norm_ <= roundingOf * request_.tolerance && iterations_ - bestAt_ >= noBetter)
+            return fresh_ ? Status() : takeMap();
         if (iterations_ >= request_.mostIterations) {
             const Vector r = residual();
             Eigen::Index most = 0;
