@@ -218,7 +218,9 @@ void TimelineView::paintSpan(QPainter& painter) const {
     const Plan& plan = solvedBy ? *solvedBy : workspace_.plan();
     const std::string by =
         solvedBy && !shown->run->summary().engine.empty() ? shown->run->summary().engine : plan.engine;
-    const QString text = QString::fromStdString(plan.name + ": " + by + ", trace tolerance " + plan.tolerance);
+    const bool settled = shown && !shown->run->summary().settled.empty();
+    const QString text = QString::fromStdString(plan.name + ": " + (settled ? "settled, " : "") + by +
+                                                ", trace tolerance " + plan.tolerance);
     painter.drawText(box.adjusted(10, 0, -10, 0), Qt::AlignLeft | Qt::AlignVCenter,
                      painter.fontMetrics().elidedText(text, Qt::ElideRight, static_cast<int>(box.width()) - 20));
 }

@@ -393,6 +393,13 @@ TEST_P(RandomConverters, SettleAndComeAgain) {
         ASSERT_SETTLED(run);
         EXPECT_LE(run->settled()->residual, 1e-9);
         expectComesAgain(*run, 1e-8);
+        // Charge and flux come back: what the lines show of them within their tolerance, the states to rounding.
+        const double lasts = toSeconds(run->end());
+        for (const char* const mean : {"L1.v", "C1.i", "CF.i"}) {
+            const Measures m = measures(*run, mean, 0, lasts);
+            EXPECT_NEAR(m.mean, 0, 3e-4 * m.rms + 1e-9) << mean;
+        }
+        EXPECT_LE(std::abs(run->settled()->storedPower), 1e-6 * measures(*run, "V1.p", 0, lasts).rms);
         // A plain run that begins there stays there, where deviations die out.
         if (!run->settled()->stable) continue;
         Circuit on = c;

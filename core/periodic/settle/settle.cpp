@@ -670,6 +670,15 @@ Result<Settled> Search::finish() {
         r.cwiseQuotient(swing_).cwiseAbs().maxCoeff(&most);
         all.worst = active_[static_cast<std::size_t>(most)].name;
     }
+    const double seconds = secondsOf(period_);
+    for (std::size_t i = 0; i < after_.snapshot.states.size(); ++i) {
+        const StateInfo& info = network_.states[i];
+        const double now = after_.snapshot.states[i].value, change = now - before_.snapshot.states[i].value;
+        if (info.heat || info.sort == StateSort::signal) continue;
+        double& mean = info.sort == StateSort::capacitorVoltage ? all.meanCurrent : all.meanVoltage;
+        mean = std::max(mean, std::abs(info.storage * change / seconds));
+        all.storedPower += info.storage * now * change / seconds;
+    }
     all.multipliers = multipliersOf(map_, active_, secondsOf(period_), found_);
     all.coordinates = active_;
     for (Eigen::Index i = 0; i < map_.rows(); ++i)
@@ -729,6 +738,10 @@ std::vector<std::pair<std::string, std::string>> Settled::words() const {
     all.emplace_back("residual", worst.empty()
                                      ? "nothing is stored in this circuit"
                                      : fmt::format("{} of the swing of {}", formatQuantity(residual, "", 2), worst));
+    all.emplace_back("balance", fmt::format("means of capacitor currents within {}, of winding voltages within {}; "
+                                            "powers in and out differ by {}",
+                                            formatQuantity(meanCurrent, "A", 2), formatQuantity(meanVoltage, "V", 2),
+                                            formatQuantity(std::abs(storedPower), "W", 2)));
     std::string effort = fmt::format("{} iteration{}, {} periods gone, {} of them plain", iterations,
                                      iterations == 1 ? "" : "s", periods, plainPeriods);
     if (std::isfinite(plainEquivalent))

@@ -58,6 +58,9 @@ struct Settled {
     int multiple = 1;    ///< after so many of these the state is the same again
     double residual = 0;
     std::string worst;  ///< the coordinate with that residual
+    /// What the change over a period comes to as a mean: of capacitor currents, A, of winding voltages, V, and of the
+    /// power that is stored, W; of each the largest. In the periodic state they are zero.
+    double meanCurrent = 0, meanVoltage = 0, storedPower = 0;
     int iterations = 0, periods = 0, plainPeriods = 0;
     /// Periods of a plain run after which the residual would be the same; infinite where it would never be.
     double plainEquivalent = 0;
