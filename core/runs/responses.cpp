@@ -6,9 +6,9 @@
 #include <fmt/format.h>
 
 #include "base/text.h"
-#include "periodic/response/response.h"
 #include "network/injection.h"
 #include "network/scene.h"
+#include "periodic/response/response.h"
 #include "runs/registry.h"
 #include "runs/settling.h"
 
@@ -112,12 +112,16 @@ Result<std::vector<FrequencyResponse>> respondTo(const Run& run, const ResponseQ
     }
     if (question.sort == ResponseQuestion::Sort::transfer)
         for (std::size_t i = 0; i < outputs.size(); ++i) curves[i].unit = trial->findQuantity(outputs[i])->unit;
+    const std::string unit = tone.starts_with("into ")                             ? "A"
+                             : trial->findQuantity(std::string(actingName) + ".v") ? "V"
+                                                                                   : "";
     const auto settled = settleRun(run, run.typedPeriod(), cancel);
     if (!settled) return settled.error();
     ResponseRequest request{.run = run.request(),
                             .start = settled->start,
                             .period = settled->period,
                             .outputs = outputs,
+                            .unit = unit,
                             .frequencies = *frequencies,
                             .progress = progress};
     const auto table = question.tone ? respondByTone(run.engine(), network, request, *question.tone, cancel)

@@ -203,6 +203,21 @@ TEST(Response, ThePeriodsMapIsWhatPlainRunsDo) {
             << settled.coordinates[i].name;
 }
 
+// The same circuit by the engine with steps: through its own periodic state, its own map, its own runs.
+TEST(Response, TheAdaptiveEngineAgrees) {
+    const ResponseQuestion question{
+        .sort = ResponseQuestion::Sort::impedance, .from = "out", .least = 200, .most = 40e3, .points = 4};
+    const auto exact = answers(stage("all the time"), question);
+    RunSettings settings;
+    settings.settle = true, settings.engine = "adaptive";
+    const auto run = hedgerow::Run::prepare(std::make_shared<const Project>(stage("all the time").project()), settings);
+    ASSERT_TRUE(run) << run.error().message;
+    const auto adaptive = respondTo(**run, question, CancelToken());
+    ASSERT_TRUE(adaptive) << adaptive.error().message;
+    for (std::size_t i = 0; i < 4; ++i)
+        expectNear(adaptive->front().values[i], exact[0].values[i], 5e-3, exact[0].frequencies[i]);
+}
+
 TEST(Response, MarginsOfAnIntegratorWithDelay) {
     // w_c / s e^{-s T}: crossover w_c, phase margin 90 - w_c T, gain margin pi / (2 w_c T).
     FrequencyResponse loop{"", "", {}, {}};

@@ -104,6 +104,24 @@ TEST_F(KeptRuns, AreReadAsTheyWereStored) {
     expectSame(*run, **again);
 }
 
+TEST_F(KeptRuns, ASettledOneStaysMarked) {
+    auto loaded = loadHedge(fs::path(HEDGEROW_EXAMPLES) / "med-aux.hedge");
+    const auto run = hedgerow::Run::prepare(std::make_shared<const Project>(loaded->project), {.settle = true});
+    ASSERT_TRUE(run);
+    (*run)->execute();
+    ASSERT_FALSE((*run)->summary().settled.empty()) << (*run)->summary().brief();
+    const auto kept = open()->keep(**run);
+    ASSERT_TRUE(kept) << kept.error().message;
+    EXPECT_TRUE(kept->outcome.starts_with("settled, finished")) << kept->outcome;
+    const auto again = open()->load(*kept);
+    ASSERT_TRUE(again) << again.error().message;
+    EXPECT_EQ((*again)->summary().settled, (*run)->summary().settled);
+    EXPECT_EQ((*again)->end(), (*run)->end());
+    const auto provenance = (*again)->provenance();
+    EXPECT_TRUE(std::any_of(provenance.begin(), provenance.end(),
+                            [](const auto& line) { return line.first == "settled: residual"; }));
+}
+
 TEST_F(KeptRuns, NamesStarsAndTheBound) {
     auto ledger = open();
     const auto run = madeRun("20u");

@@ -83,8 +83,8 @@ private:
 /// The response at one frequency.
 class AtFrequency {
 public:
-    AtFrequency(Orbit& orbit, const Settled& settled, double frequency, double small)
-        : orbit_(orbit), settled_(settled), small_(small) {
+    AtFrequency(Orbit& orbit, const Settled& settled, double frequency, double small, double most)
+        : orbit_(orbit), settled_(settled), small_(small), most_(most) {
         const auto n = static_cast<Eigen::Index>(settled.coordinates.size());
         map_.resize(n, n);
         size_.resize(n);
@@ -106,7 +106,7 @@ public:
             auto trial = orbit_.central(none, amplitude);
             if (!trial) return trial.error();
             const double moved = n > 0 ? cleaned(trial->state).cwiseQuotient(size_).cwiseAbs().maxCoeff() : 0.0;
-            amplitude = std::clamp(moved > 0 ? amplitude * small_ / moved : most, 1e-9, most);
+            amplitude = std::clamp(moved > 0 ? amplitude * small_ / moved : most_, 1e-9, most_);
         }
         auto cosine = orbit_.central(none, amplitude), sine = orbit_.central(none, -j * amplitude);
         if (!cosine) return cosine.error();
@@ -133,14 +133,13 @@ public:
     }
 
 private:
-    static constexpr double most = 1e-3;
     static Eigen::VectorXd cleaned(const Eigen::VectorXd& state) {
         return state.unaryExpr([](double value) { return std::isfinite(value) ? value : 0.0; });
     }
 
     Orbit& orbit_;
     const Settled& settled_;
-    double small_;
+    double small_, most_;  ///< part of the size of the state, by which a tone moves it; largest amplitude
     Eigen::MatrixXd map_;
     Eigen::VectorXd size_;
     double seconds_ = 0;
@@ -159,10 +158,21 @@ Result<ResponseTable> respond(const Engine& engine, const std::function<Result<N
                          .period = static_cast<double>(static_cast<long double>(request.period) * 0x1p-86L),
                          .start = request.start};
     search.run.startStates.clear(), search.run.startMemories.clear(), search.run.tolerances.clear();
+    // Small differences of what steps give want small errors of the steps.
+    constexpr double fineSteps = 1e-5;
+    RunRequest run = request.run;
+    if (engine.name() != "exact") run.traceTolerance = std::min(run.traceTolerance, fineSteps);
+    search.run.traceTolerance = run.traceTolerance;
     search.tolerance = engine.name() == "exact" ? 1e-9 : 1e-5;
     search.fine = true;
     const auto settled = settlePeriodic(engine, *plain, search, cancel);
     if (!settled) return settled.error();
+    // A tone may be so large against what there is of its kind.
+    double size = request.unit.empty() ? 1.0 : 1e-3;
+    for (std::size_t i = 0; i < settled->coordinates.size(); ++i)
+        if (!request.unit.empty() && settled->coordinates[i].unit == request.unit)
+            size = std::max(size, settled->sizes[i]);
+    const double most = (engine.name() == "exact" ? 1e-3 : 1e-2) * size;
     ResponseTable table;
     for (const double frequency : request.frequencies) {
         if (cancel.cancelled()) return stopped();
@@ -170,8 +180,8 @@ Result<ResponseTable> respond(const Engine& engine, const std::function<Result<N
         if (!toned) return toned.error();
         if (auto added = response::addTone(*toned, 2 * std::numbers::pi * frequency, request.outputs); !added)
             return added.error();
-        Orbit orbit(engine, *toned, request.run, *settled, request.outputs.size(), cancel);
-        auto row = AtFrequency(orbit, *settled, frequency, smallOf(engine)).find();
+        Orbit orbit(engine, *toned, run, *settled, request.outputs.size(), cancel);
+        auto row = AtFrequency(orbit, *settled, frequency, smallOf(engine), most).find();
         if (!row) return row.error();
         if (request.found) request.found(table.size(), *row);
         table.push_back(std::move(*row));

@@ -26,6 +26,7 @@ struct ResponseRequest {
     Snapshot start = {};  ///< in the periodic state, at the instant 0
     FineTime period = 0;
     std::vector<std::string> outputs;                     ///< quantities, linear or signals
+    std::string unit = {};  ///< of the tone: "A", "V", or "" for a signal
     std::vector<double> frequencies;                      ///< Hz, above 0
     std::function<void(std::size_t done)> progress = {};  ///< frequencies
     std::function<void(std::size_t index, const std::vector<std::complex<double>>&)> found = {};  ///< of one frequency
