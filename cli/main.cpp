@@ -142,7 +142,7 @@ int main(int argc, char** argv) {
     answering->add_option("--points", responding.points, "frequencies, equally spaced on a logarithmic axis");
     answering->add_option("--tone", responding.tone,
                           "measure by a tone of this amplitude instead of computing: slower, as a check");
-    answering->add_option("--out", responding.outputs, "a .csv file to write; may be repeated");
+    answering->add_option("--out", responding.outputs, "a .csv or .h5 file to write; may be repeated");
 
     TuneOptions tuning;
     auto* tuned = app.add_subcommand("tune", "Gains of a regulator for a crossover and a phase margin");

@@ -9,7 +9,7 @@
 
 #include "analysis/tune.h"
 #include "base/text.h"
-#include "formats/file.h"
+#include "formats/response_file.h"
 #include "formats/hedge/hedge.h"
 #include "model/values.h"
 #include "runs/responses.h"
@@ -136,11 +136,12 @@ private:
 int respond(const RespondOptions& options) {
     const auto question = questionOf(options);
     if (!question) return usage;
-    for (const std::string& file : options.outputs)
-        if (lowerCase(std::filesystem::path(file).extension().string()) != ".csv") {
-            spdlog::error("--out {}: responses are written as .csv", file);
-            return usage;
-        }
+    for (const std::string& file : options.outputs) {
+        const std::string ending = lowerCase(std::filesystem::path(file).extension().string());
+        if (ending == ".csv" || ending == ".h5") continue;
+        spdlog::error("--out {}: responses are written as .csv and .h5", file);
+        return usage;
+    }
     auto settings = settingsOf(options.run);
     if (!settings) return usage;
     settings->settle = true;
@@ -168,7 +169,7 @@ int respond(const RespondOptions& options) {
         for (const FrequencyResponse& one : *responses) print(one, question->sort == ResponseQuestion::Sort::loop);
     }
     for (const std::string& file : options.outputs) {
-        if (auto written = writeFileAtomically(file, responsesAsCsv(*responses)); !written) {
+        if (auto written = writeResponses(file, *responses); !written) {
             spdlog::error("{}", written.error().text());
             return unwritable;
         }

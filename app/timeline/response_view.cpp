@@ -6,7 +6,6 @@
 #include <QComboBox>
 #include <QContextMenuEvent>
 #include <QFileDialog>
-#include <QFileInfo>
 #include <QHBoxLayout>
 #include <QLabel>
 #include <QLineEdit>
@@ -17,9 +16,7 @@
 
 #include <qcustomplot.h>
 
-#include "base/file.h"
-#include "formats/file.h"
-#include "formats/touchstone/touchstone.h"
+#include "formats/response_file.h"
 #include "model/nets.h"
 #include "model/periods.h"
 #include "model/quantity.h"
@@ -34,7 +31,6 @@ namespace {
 
 constexpr int barHeight = 40;
 constexpr std::size_t mostEarlier = 4;
-constexpr std::size_t mostFileBytes = std::size_t{64} << 20;
 
 QString shown(double value, const std::string& unit, int digits) {
     return QString::fromStdString(formatQuantity(value, unit, digits));
@@ -327,22 +323,9 @@ void ResponseView::showLoop(const FrequencyResponse& before, const FrequencyResp
 }
 
 Status ResponseView::addMeasured(const QString& path) {
-    const auto text = readFile(path.toStdString(), mostFileBytes);
-    if (!text) return text.error();
-    const std::string name = QFileInfo(path).fileName().toStdString();
-    const int ports = portsOfName(name);
-    const bool touchstone = ports > 0 || text->find("[Version]") != std::string::npos;
-    auto read = touchstone ? readTouchstone(*text, ports) : readResponseTable(*text);
-    if (!read) {
-        Error error = read.error();
-        error.message = name + ": " + error.text();
-        error.line = 0;
-        return error;
-    }
-    for (FrequencyResponse& curve : *read) {
-        curve.name = name + (read->size() > 1 || touchstone ? " " + curve.name : "");
-        shown_.push_back({std::move(curve), false, false, true});
-    }
+    auto read = readResponses(path.toStdString());
+    if (!read) return read.error();
+    for (FrequencyResponse& curve : *read) shown_.push_back({std::move(curve), false, false, true});
     rebuild();
     return {};
 }
@@ -351,8 +334,7 @@ Status ResponseView::writeTable(const QString& path) const {
     std::vector<FrequencyResponse> all;
     for (const ShownResponse& one : shown_)
         if (!one.earlier && !one.measured) all.push_back(one.curve);
-    if (all.empty()) return Error{ErrorCode::name, "there is no response to write yet"};
-    return writeFileAtomically(path.toStdString(), responsesAsCsv(all));
+    return writeResponses(path.toStdString(), all);
 }
 
 Status ResponseView::writePicture(const QString& path) {
@@ -684,7 +666,7 @@ void ResponseView::contextMenuEvent(QContextMenuEvent* event) {
     if (found)
         menu.addAction("Save as a table…", this, [this, outcome] {
             const QString path =
-                QFileDialog::getSaveFileName(this, "Save the response", "response.csv", "Tables (*.csv)");
+                QFileDialog::getSaveFileName(this, "Save the response", "response.csv", "Tables (*.csv *.h5)");
             if (!path.isEmpty()) outcome(writeTable(path), path);
         });
     menu.addAction("Save as a picture…", this, [this, outcome] {

@@ -6,7 +6,11 @@
 #include <complex>
 #include <numbers>
 
+#include "base/folder.h"
+#include "formats/hdf5/hdf5_file.h"
+#include "formats/response_file.h"
 #include "formats/touchstone/touchstone.h"
+#include "support/folder.h"
 
 using namespace hedgerow;
 
@@ -140,6 +144,32 @@ TEST(ResponseTable, MistakesNameTheirLine) {
     EXPECT_EQ(line("f,gain [dB],phase\n0,2,3\n"), 2);
     EXPECT_EQ(line("f,gain [dB],other\n"), 1);
     EXPECT_FALSE(readResponseTable(""));
+}
+
+TEST(ResponseFile, TablesAndHdf5HoldTheSame) {
+    test::TemporaryFolder folder;
+    const FrequencyResponse one{"loop at REG1.y", "", {10, 100, 1000}, {{100, -3}, {2, -5}, {-0.3, -0.2}}};
+    ASSERT_TRUE(writeResponses(folder.path() / "loop.csv", {one}));
+    const auto read = readResponses(folder.path() / "loop.csv");
+    ASSERT_TRUE(read) << read.error().message;
+    EXPECT_EQ(read->front().name, "loop.csv");
+    expectNear(read->front().values[1], one.values[1], 1e-12);
+    ASSERT_TRUE(writeResponses(folder.path() / "loop.h5", {one, one}));
+    {
+        const auto held = hdf5::lock();
+        hdf5::Handle file(hdf5::openFile(*OpenFolder::open(folder.path()), "loop.h5"), H5Fclose);
+        ASSERT_TRUE(file.good());
+        EXPECT_EQ(hdf5::readColumn(file, "frequency"), one.frequencies);
+        hdf5::Handle curve(H5Gopen2(file, "responses/2", H5P_DEFAULT), H5Gclose);
+        ASSERT_TRUE(curve.good());
+        EXPECT_EQ(hdf5::readAttribute(curve, "name"), one.name);
+        EXPECT_EQ(hdf5::readColumn(curve, "imaginary"), (std::vector<double>{-3, -5, -0.2}));
+        EXPECT_NEAR(hdf5::readColumn(curve, "gain")->at(0), 20 * std::log10(std::abs(one.values[0])), 1e-12);
+    }
+    EXPECT_FALSE(writeResponses(folder.path() / "loop.png", {one}));
+    EXPECT_FALSE(writeResponses(folder.path() / "none.csv", {}));
+    EXPECT_FALSE(writeResponses("/nowhere/loop.h5", {one}));
+    EXPECT_FALSE(readResponses(folder.path() / "missing.csv"));
 }
 
 TEST(Phase, HasNoJumps) {
