@@ -104,6 +104,7 @@ TEST(Touchstone, MistakesNameTheirLine) {
     EXPECT_EQ(line("[Version] 3.0\n", 1), 1);
     EXPECT_EQ(line("[Number of Ports] 1e9\n", 1), 1);
     EXPECT_EQ(line("# Hz S RI\n1 1 0\n", 1), 2) << "an open port has no impedance";
+    EXPECT_EQ(line("[Version] 2.0\n# Hz Z RI\n[Number of Ports] 1\n1 2 3\n[Number of Ports] 2\n", 0), 5);
     EXPECT_FALSE(readTouchstone("", 1));
 }
 

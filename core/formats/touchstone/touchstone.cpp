@@ -107,6 +107,10 @@ private:
                 return atLine(line_, fmt::format("[{}] takes a whole number", name));
             return static_cast<int>(*value);
         };
+        const bool shapes = name == "version" || name == "number of ports" || name == "two-port data order" ||
+                            name == "matrix format" || name == "reference";
+        if (shapes && (!frequencies_.empty() || !values_.empty()))
+            return atLine(line_, fmt::format("[{}] must come before the data", name));
         if (name == "version") {
             if (rest != "2.0" && rest != "2") return atLine(line_, fmt::format("version {} is not read", rest));
             second_ = true;
