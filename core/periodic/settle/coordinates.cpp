@@ -94,20 +94,22 @@ Eigen::VectorXd valuesOf(const Snapshot& snapshot, const std::vector<Coordinate>
 }
 
 void setValue(Snapshot& snapshot, const Coordinate& c, double value) {
-    switch (c.sort) {
-        case Coordinate::Sort::state:
-            snapshot.states[c.place].value = value;
-            return;
-        case Coordinate::Sort::output:
-            snapshot.blocks[c.place].outputs[c.index] = value;
-            return;
-        case Coordinate::Sort::number:
-            snapshot.blocks[c.place].memory.find(c.entry)->second.numbers[c.index] = value;
-            return;
-        case Coordinate::Sort::instant:
-            snapshot.blocks[c.place].memory.find(c.entry)->second.wholes[c.index] = snapshot.t + toTicks(value);
-            return;
+    if (c.sort == Coordinate::Sort::state) {
+        snapshot.states[c.place].value = value;
+        return;
     }
+    Snapshot::Block& block = snapshot.blocks[c.place];
+    if (c.sort == Coordinate::Sort::output) {
+        block.outputs[c.index] = value;
+        return;
+    }
+    // A list may be shorter now than where the coordinates were taken.
+    const auto entry = block.memory.find(c.entry);
+    if (entry == block.memory.end()) return;
+    if (c.sort == Coordinate::Sort::number && c.index < entry->second.numbers.size())
+        entry->second.numbers[c.index] = value;
+    if (c.sort == Coordinate::Sort::instant && c.index < entry->second.wholes.size())
+        entry->second.wholes[c.index] = snapshot.t + toTicks(value);
 }
 
 std::string differenceOf(const Snapshot& a, const Snapshot& b) {
