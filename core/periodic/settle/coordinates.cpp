@@ -109,7 +109,7 @@ void setValue(Snapshot& snapshot, const Coordinate& c, double value) {
     if (c.sort == Coordinate::Sort::number && c.index < entry->second.numbers.size())
         entry->second.numbers[c.index] = value;
     if (c.sort == Coordinate::Sort::instant && c.index < entry->second.wholes.size())
-        entry->second.wholes[c.index] = snapshot.t + toTicks(value);
+        entry->second.wholes[c.index] = value >= 0 ? later(snapshot.t, toTicks(value)) : snapshot.t + toTicks(value);
 }
 
 std::string differenceOf(const Snapshot& a, const Snapshot& b) {
