@@ -31,6 +31,15 @@ void SettledList::fill() {
         line->setTextInteractionFlags(Qt::TextSelectableByMouse);
         layout()->addWidget(line);
     }
+    arrange();
+}
+
+void SettledList::resizeEvent(QResizeEvent*) { arrange(); }
+
+/// All lines of each text are seen: the card scrolls rather than squeezing them.
+void SettledList::arrange() {
+    for (QLabel* const line : findChildren<QLabel*>(QString(), Qt::FindDirectChildrenOnly))
+        line->setMinimumHeight(line->heightForWidth(width()));
 }
 
 }  // namespace hedgerow::app

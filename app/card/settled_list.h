@@ -15,8 +15,12 @@ public:
     /// Whether the shown run began in the periodic state.
     static bool of(const Workspace& workspace);
 
+protected:
+    void resizeEvent(QResizeEvent* event) override;
+
 private:
     void fill();
+    void arrange();
 
     Workspace& workspace_;
 };
