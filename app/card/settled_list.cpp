@@ -38,8 +38,10 @@ void SettledList::resizeEvent(QResizeEvent*) { arrange(); }
 
 /// All lines of each text are seen: the card scrolls rather than squeezing them.
 void SettledList::arrange() {
-    for (QLabel* const line : findChildren<QLabel*>(QString(), Qt::FindDirectChildrenOnly))
+    for (QLabel* const line : findChildren<QLabel*>(QString(), Qt::FindDirectChildrenOnly)) {
+        line->setMinimumHeight(0);  // what is wanted is never below the least
         line->setMinimumHeight(line->heightForWidth(width()));
+    }
 }
 
 }  // namespace hedgerow::app
