@@ -74,7 +74,8 @@ Status SwitchingLoop::start(const Snapshot& from) {
         leave();
         error_.reset();
         stopped_ = false;
-    } else if (clock_->error()) fail(*clock_->error());
+    } else if (clock_->error())
+        fail(*clock_->error());
     if (error_) return status();
     begun_ = true;
     return resume(from);

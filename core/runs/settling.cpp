@@ -9,9 +9,9 @@ namespace hedgerow {
 
 namespace {
 
-constexpr int highestExact = 2;        ///< rung
-constexpr double adaptiveGoal = 1e-5;  ///< residual by an engine with steps
-constexpr double finerSteps = 1e-4, finestSteps = 1e-5;    ///< trace tolerance by which it steps meanwhile
+constexpr int highestExact = 2;                          ///< rung
+constexpr double adaptiveGoal = 1e-5;                    ///< residual by an engine with steps
+constexpr double finerSteps = 1e-4, finestSteps = 1e-5;  ///< trace tolerance by which it steps meanwhile
 
 /// All parts at most on rung 2.
 std::shared_ptr<const Project> onLowerRungs(const Project& project) {

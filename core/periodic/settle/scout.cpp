@@ -44,9 +44,9 @@ bool Scout::append(std::span<const PointRef> points, std::span<const double>) {
 }
 
 Tick repetitionOf(const std::vector<Scout::Event>& events, double tolerance) {
-    constexpr std::size_t repetitions = 3;
+    constexpr std::size_t repetitions = 3, mostEvents = 2000;  // in one of them: it must not take long to look
     const std::size_t n = events.size();
-    for (std::size_t m = 1; (repetitions + 1) * m < n; ++m) {
+    for (std::size_t m = 1; m <= mostEvents && (repetitions + 1) * m < n; ++m) {
         bool same = true;
         for (std::size_t j = 0; same && j < repetitions * m; ++j)
             same = events[n - 1 - j].after == events[n - 1 - j - m].after;

@@ -471,7 +471,7 @@ Status Search::nothingRestores(Eigen::Index most, double perPeriod) const {
 
 /// Sizes by which the map has rows and columns of like weight, from some to begin with (E. E. Osborne, "On
 /// pre-conditioning of matrices", J. ACM 7, 1960): singular values then tell what restores and what does not.
-static Vector balanced(const Matrix& map, Vector size) {
+Vector balanced(const Matrix& map, Vector size) {
     const Eigen::Index n = map.rows();
     for (int pass = 0; pass < 8; ++pass)
         for (Eigen::Index i = 0; i < n; ++i) {
@@ -492,7 +492,7 @@ Result<Vector> Search::direction(const Matrix& a, const Vector& right, const Vec
     const Eigen::Index m = residuals.size();
     Matrix shifted = a;
     if (reach_) shifted.diagonal().head(m).array() += 1 / *reach_;
-    const Eigen::JacobiSVD<Matrix> svd(shifted, Eigen::ComputeThinU | Eigen::ComputeThinV);
+    const Eigen::BDCSVD<Matrix> svd(shifted, Eigen::ComputeThinU | Eigen::ComputeThinV);
     Vector d = Vector::Zero(right.size());
     for (Eigen::Index k = 0; k < right.size(); ++k) {
         const double value = svd.singularValues()(k), along = svd.matrixU().col(k).dot(right);
@@ -611,7 +611,7 @@ Status Search::iterate() {
             const Vector r = residual(), size = balanced(map_, size_);
             const Matrix a = Matrix::Identity(r.size(), r.size()) -
                              Matrix(size.cwiseInverse().asDiagonal() * map_ * size.asDiagonal());
-            const Eigen::JacobiSVD<Matrix> svd(a, Eigen::ComputeThinU | Eigen::ComputeThinV);
+            const Eigen::BDCSVD<Matrix> svd(a, Eigen::ComputeThinU | Eigen::ComputeThinV);
             Vector off = Vector::Zero(r.size());
             for (Eigen::Index k = 0; k < r.size(); ++k)
                 if (svd.singularValues()(k) > singular)
