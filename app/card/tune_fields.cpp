@@ -65,6 +65,8 @@ TuneFields::TuneFields(Workspace& workspace, int part, QWidget* parent)
 void TuneFields::say(const QString& text, bool bad) {
     outcome_->setStyleSheet(bad ? QString("color: %1;").arg(colours().haw.name()) : QString());
     outcome_->setText(text);
+    outcome_->setMinimumHeight(0);  // the card scrolls rather than squeezing it
+    outcome_->setMinimumHeight(outcome_->heightForWidth(width()));
     outcome_->show();
 }
 

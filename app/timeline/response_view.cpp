@@ -391,7 +391,7 @@ void ResponseView::rebuild() {
         drawLocus();
     else
         drawCurves();
-    plot_->replot(QCustomPlot::rpQueuedReplot);
+    plot_->replot();  // the names beside the axes stand where it has laid them out
     update();
 }
 
