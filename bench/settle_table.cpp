@@ -75,7 +75,7 @@ int main() {
             continue;
         }
         const Stopwatch watch;
-        const auto settled = settleRun(**run, {}, CancelToken());
+        const auto settled = settleCircuit((*run)->toSettle(), CancelToken());
         const double seconds = watch.seconds();
         if (!settled) {
             std::printf("%-34s %s\n", one.name.c_str(), settled.error().message.c_str());

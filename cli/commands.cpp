@@ -82,12 +82,35 @@ Json toJson(const Settled& settled) {
     return json;
 }
 
+Json toJson(const SpanOutcome& span) {
+    Json json{{"text", span.text},
+              {"from", toSeconds(span.from)},
+              {"to", toSeconds(span.to)},
+              {"engine", span.engine},
+              {"times", span.times},
+              {"seconds", span.seconds},
+              {"points", span.points},
+              {"events", span.events}};
+    if (!span.ended.empty()) json["ended"] = span.ended;
+    if (!span.takesOver()) return json;
+    json["hand-over"] = {{"energy before", span.energyBefore}, {"energy after", span.energyAfter},
+                         {"energy gone", span.energyGone},     {"energy new", span.energyNew},
+                         {"gone", span.gone},                  {"new", span.added}};
+    for (const Jump& jump : span.jumps)
+        json["hand-over"]["jumps"].push_back({{"quantity", jump.quantity},
+                                              {"before", jump.before},
+                                              {"after", jump.after},
+                                              {"caution", jump.caution}});
+    return json;
+}
+
 Json toJson(const RunSummary& summary) {
     Json json = {{"end", describe(summary.end)}, {"reached", toSeconds(summary.reached)}, {"engine", summary.engine}};
     if (summary.error) json["error"] = toJson(*summary.error);
     for (const auto& [name, count] : summary.counters) json["counters"][name] = count;
     for (const auto& [name, value] : summary.seconds) json["seconds"][name] = value;
     for (const auto& [part, count] : summary.eventsByPart) json["events by part"][part] = count;
+    for (const SpanOutcome& span : summary.spans) json["spans"].push_back(toJson(span));
     return json;
 }
 
@@ -182,7 +205,7 @@ int runMeasured(Run& run, const RunOptions& options, const Reading& reading) {
         json["measures"][names[i]] =
             m ? Json{{"min", m->min}, {"mean", m->mean}, {"max", m->max}, {"rms", m->rms}} : Json(nullptr);
         if (options.json || !m) continue;
-        const std::string unit = run.elaboration().network.findQuantity(names[i])->unit;
+        const std::string unit = run.findQuantity(names[i])->unit;
         const auto shown = [&](double value) { return formatQuantity(value, unit, 6); };
         fmt::print("  {:<23} min {}, mean {}, max {}, rms {}\n", names[i], shown(m->min), shown(m->mean), shown(m->max),
                    shown(m->rms));

@@ -38,12 +38,15 @@ struct RunOptions {
     bool allowOutside = false;  ///< files outside of the project's folder are read too
     bool evenOut = false, verify = false, roundEdges = false;
     bool measuresOnly = false;  ///< no point is stored
-    std::vector<std::string> sets;  ///< NAME=VALUE
+    std::vector<std::string> sets;   ///< NAME=VALUE
+    std::vector<std::string> spans;  ///< lines, instead of the plan's
     bool json = false, quiet = false;
     bool settle = false;          ///< some periods of the periodic state
     std::string periods, period;  ///< "" for the plan's
 };
 int run(const RunOptions& options);
+/// @param budget  s, for all tries
+int price(const RunOptions& options, double budget);
 
 struct RespondOptions {
     RunOptions run;

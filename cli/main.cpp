@@ -113,6 +113,9 @@ int main(int argc, char** argv) {
                         "method of the fixed engine instead of the plan's: trapezoidal or 'backward Euler'");
     running->add_flag("--round-edges", options.roundEdges,
                       "the fixed engine switches at the instants of its grid only");
+    running->add_option("--span", options.spans,
+                        "a span of the run instead of those of the plan, such as 'until 3m: all on 2', settle, "
+                        "'for 20u: Q1 on 4, exact'; repeated for one after the other");
     running->add_flag("--measures-only", options.measuresOnly,
                       "store no points: measure the quantities while the run goes on, however long it is");
 
@@ -126,6 +129,17 @@ int main(int argc, char** argv) {
     settling->add_option(
         "--period", options.period,
         "the period instead of the plan's, such as 20m or '2 periods of M1'; a plan without one finds it");
+
+    RunOptions pricing;
+    double budget = 0.2;
+    auto* priced = app.add_subcommand(
+        "price", "What a run will cost, by tries of some milliseconds on the circuit: time, memory, points, by span");
+    addSolving(*priced, pricing);
+    priced->add_option("--start", pricing.start, "instead of the plan's");
+    priced->add_option("--end", pricing.end, "end time instead of the plan's, such as 5m");
+    priced->add_option("--step", pricing.step, "step of the fixed engine instead of the plan's");
+    priced->add_option("--span", pricing.spans, "a span instead of those of the plan; repeated for one after the other");
+    priced->add_option("--budget", budget, "seconds that all tries may take")->check(CLI::Range(0.01, 100.0));
 
     RespondOptions responding;
     auto* answering = app.add_subcommand(
@@ -183,6 +197,7 @@ int main(int argc, char** argv) {
         if (converting->parsed()) return convert(from, to, onto, overwrite);
         if (answering->parsed()) return respond(responding);
         if (tuned->parsed()) return tune(tuning);
+        if (priced->parsed()) return price(pricing, budget);
         options.settle = settling->parsed();
         return run(options);
     };

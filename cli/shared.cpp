@@ -70,6 +70,7 @@ std::optional<RunSettings> settingsOf(const RunOptions& options) {
     settings.settle = options.settle;
     settings.periods = options.periods;
     settings.period = options.period;
+    settings.spans = options.spans;
     for (const std::string& set : options.sets) {
         const std::size_t equals = set.find('=');
         if (equals == std::string::npos || equals == 0) {

@@ -56,6 +56,9 @@ Workspace::Workspace(QObject* parent) : QObject(parent), catalogue_(partLibrary(
     connect(&nextRunTimer_, &QTimer::timeout, this, &Workspace::runNext);
     connect(&keepTimer_, &QTimer::timeout, this, &Workspace::keepWork);
     connect(&estimateTimer_, &QTimer::timeout, this, &Workspace::estimate);
+    learning_.start([this, file = bookFile_](const CancelToken&) -> std::function<void()> {
+        return [this, book = PriceBook::read(file)] { book_ = book; };
+    });
     adopt({}, {}, false);
 }
 
@@ -628,8 +631,7 @@ namespace {
 struct Judgement {
     std::vector<Check> checks;
     std::set<std::string> outside;
-    std::string engine;      ///< "" when it cannot run
-    std::int64_t edges = 0;  ///< of a run by the plan
+    std::shared_ptr<Run> run;  ///< by the plan; null when it cannot run
 };
 
 Judgement judge(const std::shared_ptr<const Project>& project, const std::string& scene, const std::string& plan) {
@@ -642,10 +644,11 @@ Judgement judge(const std::shared_ptr<const Project>& project, const std::string
             found.checks.push_back({std::move(error), false});
     }
     found.outside = hedgerow::outsideFiles(*project);
-    if (auto prepared = Run::prepare(project, {.scene = scene, .plan = plan, .memoryLimit = 0})) {
-        found.engine = (*prepared)->engine().name();
-        found.edges = (*prepared)->expectedEdges();
-    }
+    auto prepared = Run::prepare(project, {.scene = scene, .plan = plan, .memoryLimit = 0});
+    if (prepared)
+        found.run = *prepared;
+    else if (prepared.error().field.starts_with("span ") && found.checks.empty())
+        found.checks.push_back({prepared.error(), true});
     return found;
 }
 
@@ -660,28 +663,51 @@ void Workspace::estimate() {
             checks_.insert(checks_.end(), observed_.begin(), observed_.end());
             outside_ = found.outside;
             price_.reset();
-            if (found.edges > 0) {
-                const Cost cost = costs_[found.engine];
-                const auto count = static_cast<double>(found.edges);
-                price_ = Price{count * cost.seconds, found.edges, count * cost.bytes};
-            }
+            plannedSpans_.clear();
+            if (found.run && found.run->epochs().typedSpans)
+                for (const ReadySpan& span : found.run->epochs().spans)
+                    plannedSpans_.push_back({.text = span.text,
+                                             .from = span.from,
+                                             .to = span.settle ? span.from : span.latest,
+                                             .settle = span.settle,
+                                             .waits = span.untilSettled || span.condition});
+            if (found.run && !running())
+                findPrice(found.run);
+            else
+                pricing_.drop();
             emit checksChanged();
             emit runProgressed();
         };
     });
 }
 
-Workspace::Cost& Workspace::costOf(const Run& run) { return costs_[std::string(run.engine().name())]; }
+/// Tries it out, beside the window.
+void Workspace::findPrice(const std::shared_ptr<Run>& run) {
+    constexpr double budget = 0.2;  // s
+    pricing_.start([this, run, book = book_](const CancelToken& cancel) -> std::function<void()> {
+        auto price = priceOf(*run, book, budget, cancel);
+        return [this, price = std::move(price)]() mutable {
+            price_.reset();
+            if (price) price_ = std::move(*price);
+            emit runProgressed();
+        };
+    });
+}
 
-/// What an edge cost in this run predicts the next.
+/// What a run has cost against what was expected predicts the next better.
 void Workspace::learnCost(const Run& run) {
-    if (run.settles()) return;  // the search takes time of its own
-    const std::int64_t edges = run.expectedEdges();
-    if (edges <= 0 || run.summary().reached <= 0) return;
-    const double part = toSeconds(run.summary().reached) / toSeconds(run.end());
-    const double passed = part * static_cast<double>(edges);
-    if (part > 0.05) costOf(run) = {run.summary().second("total") / passed, static_cast<double>(run.bytes()) / passed};
-    estimate();
+    if (!price_ || run.plan() != plan().name || run.scene() != scene().name || shownRunIsOld()) return;
+    learnFrom(*price_, run.summary(), book_);
+    learning_.start([book = book_, file = bookFile_](const CancelToken&) -> std::function<void()> {
+        (void)book.write(file);
+        return [] {};
+    });
+}
+
+void Workspace::changePlan(const std::function<void(Plan&)>& change) {
+    Plan changed = plan();
+    change(changed);
+    (void)apply(edits::setPlan(changed.name, changed));
 }
 
 }  // namespace hedgerow::app

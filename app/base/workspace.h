@@ -17,6 +17,7 @@
 #include "files/library.h"
 #include "files/outside_files.h"
 #include "files/recovery.h"
+#include "runs/price.h"
 #include "runs/run.h"
 #include "base/background.h"
 #include "base/runs.h"
@@ -148,15 +149,19 @@ public:
     /// What is wrong or doubtful, kept up to date a moment after every change.
     const std::vector<Check>& checks() const { return checks_; }
     /// Whether checks and price are still being made of what is on the sheet now.
-    bool judging() const { return estimateTimer_.isActive() || judging_.busy(); }
-    /// Predicted wall-clock seconds, switching instants and memory of a run by the present plan; nothing when it cannot
-    /// run.
-    struct Price {
-        double seconds;
-        std::int64_t edges;
-        double bytes;
+    bool judging() const { return estimateTimer_.isActive() || judging_.busy() || pricing_.busy(); }
+    /// What a run by the present plan will cost; nothing while that is not known, or when it cannot run.
+    const std::optional<RunPrice>& price() const { return price_; }
+    /// A span of the present plan as it stands on the time axis; one that waits ends there at the latest.
+    struct PlannedSpan {
+        std::string text;
+        Tick from = 0, to = 0;
+        bool settle = false, waits = false;
     };
-    std::optional<Price> price() const { return price_; }
+    /// Those of the plan; empty where it has none, or cannot run.
+    const std::vector<PlannedSpan>& plannedSpans() const { return plannedSpans_; }
+    /// Changes the plan in force.
+    void changePlan(const std::function<void(Plan&)>& change);
 
 signals:
     void projectChanged();
@@ -194,12 +199,8 @@ private:
     void estimate();
     std::filesystem::path ledgerFolder() const;
     void noteEnd(const RunEntry& entry);
+    void findPrice(const std::shared_ptr<Run>& run);
     void learnCost(const Run& run);
-    /// What a switching instant costs.
-    struct Cost {
-        double seconds, bytes;
-    };
-    Cost& costOf(const Run& run);
 
     History history_;
     Library library_;
@@ -223,10 +224,10 @@ private:
     std::string chosenTrace_;
     std::vector<Error> problems_;
     std::vector<Check> checks_, observed_;  ///< observed_: in the last run
-    std::optional<Price> price_;
-    /// By engine; measured anew by every run that has edges.
-    std::map<std::string, Cost, std::less<>> costs_{
-        {"exact", {25e-6, 1.2e3}}, {"adaptive", {2e-3, 2e4}}, {"fixed", {3e-6, 100}}};
+    std::optional<RunPrice> price_;
+    std::vector<PlannedSpan> plannedSpans_;
+    PriceBook book_;
+    const std::filesystem::path bookFile_ = PriceBook::usualFile();
     std::set<std::string> outside_;
     std::string stamp_;  ///< of the project's file when it was last read or written here
     std::shared_ptr<RecoverySlot> recovery_;
@@ -239,7 +240,9 @@ private:
     bool late_ = false;    ///< it takes longer than a moment
     bool starting_ = false;
     Background opening_, preparing_;
-    Background judging_;  ///< checks and price
+    Background judging_;  ///< checks
+    Background pricing_;
+    Background learning_;  ///< the book of prices, from and to its file
     Background keeping_;  ///< of unsaved work; last: it ends before the slot
 };
 

@@ -61,6 +61,8 @@ private:
     void showParts(const std::vector<const Part*>& parts);
     void showProject();
     void showPlan();
+    void showSpans();
+    Result<QString> judgeSpan(std::size_t index, const std::string& text) const;
     void showStress();
     void showScene();
     void changeScene(const std::function<void(Scene&)>& change);

@@ -15,6 +15,7 @@
 #include "network/scene.h"
 #include "runs/registry.h"
 #include "style/theme.h"
+#include "timeline/typed_time.h"
 
 namespace hedgerow::app {
 
@@ -140,17 +141,10 @@ void EventsRow::mouseReleaseEvent(QMouseEvent*) {
     for (const TimedEvent& timed : *times) {
         if (static_cast<int>(timed.index) != moved) continue;
         const double pixel = lanes_.timeAt(1) - lanes_.timeAt(0);
-        const double digit = std::pow(10.0, std::floor(std::log10(pixel)));
-        const double at = std::max(0.0, std::round((timed.at + dragged_) / digit) * digit);
         Scene changed = workspace_.scene();
         SceneEvent& event = changed.events[timed.index];
         event.wave.clear();
-        std::string text = formatQuantity(at, "s", 9);
-        std::erase(text, ' ');
-        if (text.ends_with('s')) text.pop_back();
-        if (const auto micro = text.find("µ"); micro != std::string::npos) text.replace(micro, 2, "u");
-        if (const std::size_t space = text.find("\u00a0"); space != std::string::npos) text.erase(space, 2);
-        event.at = text;
+        event.at = typedTime(timed.at + dragged_, pixel);
         (void)workspace_.apply(edits::setScene(changed.name, changed));
         return;
     }

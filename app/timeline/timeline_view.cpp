@@ -12,12 +12,13 @@
 #include "style/theme.h"
 #include "timeline/events_row.h"
 #include "timeline/response_view.h"
+#include "timeline/spans_row.h"
 
 namespace hedgerow::app {
 
 namespace {
 
-constexpr int rulerHeight = 28, spanHeight = 26;
+constexpr int rulerHeight = 28;
 
 }  // namespace
 
@@ -91,12 +92,13 @@ private:
 
 TimelineView::TimelineView(Workspace& workspace, QWidget* parent)
     : QWidget(parent), workspace_(workspace), scroll_(new QScrollArea(this)) {
-    setMinimumHeight(rulerHeight + spanHeight + EventsRow::rowHeight + 100);
+    setMinimumHeight(rulerHeight + SpansRow::rowHeight + EventsRow::rowHeight + 100);
     lanes_ = new LanesView(workspace, scroll_);
     scroll_->setWidget(lanes_);
     scroll_->setWidgetResizable(true);
     scroll_->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
     scroll_->setFrameShape(QFrame::NoFrame);
+    spans_ = new SpansRow(workspace, *lanes_, this);
     events_ = new EventsRow(workspace, *lanes_, this);
     cursor_ = new CursorLine(*this);
     response_ = new ResponseView(workspace, this);
@@ -107,29 +109,31 @@ TimelineView::TimelineView(Workspace& workspace, QWidget* parent)
     toResponse_->setStyleSheet("padding: 0 6px; border-radius: 9px; font-size: 11px; min-width: 0;");
     connect(toResponse_, &QPushButton::clicked, this, [this] { showResponse(true); });
     connect(response_, &ResponseView::left, this, [this] { showResponse(false); });
-    connect(lanes_, &LanesView::windowChanged, this, [this] { update(), cursor_->update(), events_->update(); });
+    connect(lanes_, &LanesView::windowChanged, this, [this] { update(), cursor_->update(), events_->update(), spans_->update(); });
     connect(&workspace, &Workspace::projectChanged, this, &TimelineView::arrange);
     connect(&workspace, &Workspace::checksChanged, this, &TimelineView::arrange);
     connect(&workspace, &Workspace::cursorChanged, cursor_, [this] { cursor_->update(); });
     connect(&workspace, &Workspace::measuredChanged, this, [this] { update(); });
     connect(&workspace, &Workspace::projectChanged, this, [this] { update(); });
-    connect(&workspace, &Workspace::runsChanged, this, [this] { update(); });
-    connect(&workspace, &Workspace::runProgressed, this, [this] { update(0, 0, width(), headerHeight()); });
+    connect(&workspace, &Workspace::runsChanged, this, [this] { update(), spans_->update(); });
+    connect(&workspace, &Workspace::runProgressed, spans_, qOverload<>(&QWidget::update));
 }
 
 int TimelineView::headerHeight() const {
-    return rulerHeight + spanHeight + (events_->isHidden() ? 0 : EventsRow::rowHeight);
+    return rulerHeight + SpansRow::rowHeight + (events_->isHidden() ? 0 : EventsRow::rowHeight);
 }
 
 /// The row of events takes room only when there is something on it.
 void TimelineView::arrange() {
+    spans_->setGeometry(0, rulerHeight, width(), SpansRow::rowHeight);
+    spans_->update();
     events_->setVisible(events_->wanted());
-    events_->setGeometry(0, rulerHeight + spanHeight, width(), EventsRow::rowHeight);
+    events_->setGeometry(0, rulerHeight + SpansRow::rowHeight, width(), EventsRow::rowHeight);
     const int header = headerHeight();
     scroll_->setGeometry(0, header, width(), height() - header);
     cursor_->setGeometry(rect());
     cursor_->raise();
-    toResponse_->setGeometry(62, rulerHeight + 1, 66, spanHeight - 6);
+    toResponse_->setGeometry(62, rulerHeight + 2, 66, 20);
     response_->setGeometry(rect());
     response_->raise();
     events_->update();
@@ -152,7 +156,6 @@ void TimelineView::paintEvent(QPaintEvent*) {
     painter.setRenderHint(QPainter::Antialiasing);
     painter.fillRect(rect(), colours().chalk);
     paintRuler(painter);
-    paintSpan(painter);
 }
 
 void TimelineView::paintRuler(QPainter& painter) const {
@@ -170,7 +173,7 @@ void TimelineView::paintRuler(QPainter& painter) const {
                      QString::fromStdString(formatQuantity(to - from, "s", 3)) + " shown");
     if (const std::string over = workspace_.measuredOver(); !over.empty())
         painter.drawText(
-            QRect(width() - TimelineColumns::measures, rulerHeight, TimelineColumns::measures - 8, spanHeight - 4),
+            QRect(width() - TimelineColumns::measures, rulerHeight, TimelineColumns::measures - 8, 22),
             Qt::AlignRight | Qt::AlignVCenter,
             painter.fontMetrics().elidedText("measured " + QString::fromStdString(over), Qt::ElideRight,
                                              TimelineColumns::measures - 8));
@@ -188,41 +191,6 @@ void TimelineView::paintRuler(QPainter& painter) const {
         painter.drawText(QRect(width() - TimelineColumns::measures + i * TimelineColumns::measure, 0,
                                TimelineColumns::measure - 4, rulerHeight),
                          Qt::AlignRight | Qt::AlignVCenter, columns[i]);
-}
-
-/// The span of the plan; a run that is on its way fills it.
-void TimelineView::paintSpan(QPainter& painter) const {
-    const Colours& p = colours();
-    painter.setFont(textFont());
-    painter.setPen(p.bark);
-    painter.drawText(QRect(16, rulerHeight, 100, spanHeight - 4), Qt::AlignLeft | Qt::AlignVCenter, "span");
-    const auto planned = workspace_.timeOf(workspace_.plan().end);
-    const auto& shown = workspace_.shownRun();
-    const double end = shown ? toSeconds(shown->run->end()) : planned ? *planned : 0.0;
-    const double left = TimelineColumns::names + TimelineColumns::axis, right = width() - TimelineColumns::measures;
-    const QRectF box(QPointF(std::max(left, lanes_->pixelOf(0)), rulerHeight + 1),
-                     QPointF(std::min(right, lanes_->pixelOf(end)), rulerHeight + spanHeight - 5));
-    if (box.width() < 2) return;
-    painter.setPen(QPen(p.leaf, 1));
-    painter.setBrush(p.paper);
-    painter.drawRoundedRect(box.adjusted(0.5, 0.5, -0.5, -0.5), 4, 4);
-    if (shown) {
-        QRectF done = box;
-        done.setRight(std::clamp(lanes_->pixelOf(toSeconds(shown->run->reached())), box.left(), box.right()));
-        painter.setBrush(p.leafTint);
-        if (done.width() > 1) painter.drawRoundedRect(done.adjusted(0.5, 0.5, -0.5, -0.5), 4, 4);
-    }
-    painter.setPen(p.ink);
-    // What the shown run was solved by, not what the plan says since.
-    const Plan* solvedBy = shown ? shown->run->project().findPlan(shown->run->plan()) : nullptr;
-    const Plan& plan = solvedBy ? *solvedBy : workspace_.plan();
-    const std::string by =
-        solvedBy && !shown->run->summary().engine.empty() ? shown->run->summary().engine : plan.engine;
-    const bool settled = shown && !shown->run->summary().settled.empty();
-    const QString text = QString::fromStdString(plan.name + ": " + (settled ? "settled, " : "") + by +
-                                                ", trace tolerance " + plan.tolerance);
-    painter.drawText(box.adjusted(10, 0, -10, 0), Qt::AlignLeft | Qt::AlignVCenter,
-                     painter.fontMetrics().elidedText(text, Qt::ElideRight, static_cast<int>(box.width()) - 20));
 }
 
 }  // namespace hedgerow::app

@@ -11,6 +11,7 @@ class QScrollArea;
 namespace hedgerow::app {
 class EventsRow;
 class ResponseView;
+class SpansRow;
 }
 
 namespace hedgerow::app {
@@ -23,6 +24,7 @@ public:
     explicit TimelineView(Workspace& workspace, QWidget* parent = nullptr);
     LanesView& lanes() { return *lanes_; }
     EventsRow& events() { return *events_; }
+    SpansRow& spans() { return *spans_; }
     ResponseView& response() { return *response_; }
     /// Whether its axis is frequency instead of time.
     void showResponse(bool shown);
@@ -35,13 +37,13 @@ protected:
 private:
     class CursorLine;
     void paintRuler(QPainter& painter) const;
-    void paintSpan(QPainter& painter) const;
     int headerHeight() const;
     void arrange();
 
     Workspace& workspace_;
     QScrollArea* scroll_;
     LanesView* lanes_;
+    SpansRow* spans_;
     EventsRow* events_;
     ResponseView* response_;
     QPushButton* toResponse_;

@@ -161,6 +161,21 @@ void RunStrip::refresh() {
     refreshPrice();
 }
 
+namespace {
+
+/// What is left of a run: by its price at first, by how it goes later.
+QString leftOf(const std::optional<RunPrice>& price, double reached, double end, double waited) {
+    const double share = end > 0 ? reached / end : 0;
+    const double going = reached > 0 ? (end - reached) * waited / reached : -1;
+    if (!price) return going < 0 ? QString("…") : shown(going, "s", 2);
+    const double priced = std::max(0.0, price->seconds - waited);
+    // Where the price was too low, only the run itself tells.
+    const double trust = waited > price->high ? 1.0 : std::clamp(2 * share, 0.0, 1.0);
+    return shown(going < 0 ? priced : trust * going + (1 - trust) * priced, "s", 2);
+}
+
+}  // namespace
+
 void RunStrip::refreshPrice() {
     const bool failed = !workspace_.problems().empty();
     price_->setProperty("bad", failed);
@@ -187,7 +202,7 @@ void RunStrip::refreshPrice() {
                             .arg(shown(reached, "s", 3), shown(end, "s", 3)));
         detail_->setText(QString("%1 per second of waiting · %2 left")
                              .arg(shown(reached / waited, "s", 2),
-                                  reached > 0 ? shown((end - reached) * waited / reached, "s", 2) : "…"));
+                                  leftOf(predicted, reached, end, waited)));
         return;
     }
     if (failed) {
@@ -219,15 +234,20 @@ void RunStrip::refreshPrice() {
     } else if (predicted) {
         const auto budget = static_cast<double>(memoryBudget());
         const QString bytes = QString::fromStdString(formatQuantity(predicted->bytes, "B", 2));
-        price_->setText(QString("price ~%1, ~%2").arg(shown(predicted->seconds, "s", 1), bytes));
-        price_->setToolTip(QString("A run may store %1, half of the memory of this machine.")
-                               .arg(QString::fromStdString(formatQuantity(budget, "B", 2))));
+        price_->setText(QString("price ~%1, ~%2").arg(shown(predicted->seconds, "s", 2), bytes));
+        price_->setToolTip(QString("Between %1 and %2, nine times of ten. %3 on the disk when it is kept.\nA run may store "
+                                   "%4, half of the memory of this machine.")
+                               .arg(shown(predicted->low, "s", 2), shown(predicted->high, "s", 2),
+                                    QString::fromStdString(formatQuantity(predicted->disk, "B", 2)),
+                                    QString::fromStdString(formatQuantity(budget, "B", 2))));
         if (predicted->bytes > budget) {
             detail_->setText(QString("ends early: %1 is all it may store")
                                  .arg(QString::fromStdString(formatQuantity(budget, "B", 2))));
             return;
         }
-        detail_->setText(QString("%1 switching instants").arg(counted(double(predicted->edges))));
+        detail_->setText(QString("%1 to %2 · %3 events")
+                             .arg(shown(predicted->low, "s", 2), shown(predicted->high, "s", 2),
+                                  counted(predicted->events)));
     } else {
         price_->setText("");
         detail_->setText("");

@@ -60,7 +60,12 @@ private:
         const std::size_t chunks = (store_->count() + chunkSize - 1) / chunkSize;
         const auto numbers = hdf5::readColumn(file, "blocks", 4 * quantity * allChunks_, 4 * chunks);
         if (!numbers) return {};
-        return PointSource::Digest{unpackedBlocks(*numbers), about_.logic[quantity]};
+        PointSource::Digest digest{unpackedBlocks(*numbers), about_.logic[quantity]};
+        std::vector<Tick> starts;
+        store_->addStarts(starts);
+        setCovered(digest.blocks, hdf5::readColumn(file, "covered", quantity * allChunks_, chunks), starts,
+                   about_.summary.reached);
+        return digest;
     }
 
     OpenFolder folder_;
@@ -103,7 +108,8 @@ Status writeRunHead(const OpenFolder& folder, const RunAbout& about, const RunPo
                hdf5::writeText(file, "run", writeAbout(about)) && hdf5::writeCounts(file, "pieces", pieces) &&
                hdf5::writeTicks(file, "starts", points.starts) &&
                hdf5::writeColumn(file, "views", packed(points.views)) &&
-               hdf5::writeColumn(file, "blocks", packed(points.blocks)) && H5Fflush(file, H5F_SCOPE_GLOBAL) >= 0 &&
+               hdf5::writeColumn(file, "blocks", packed(points.blocks)) &&
+               hdf5::writeColumn(file, "covered", coveredOf(points.blocks)) && H5Fflush(file, H5F_SCOPE_GLOBAL) >= 0 &&
                file.close();
         if (good) return {};
         return Error{ErrorCode::file, folder.path().string() + " cannot be written: the disk may be full"};

@@ -101,8 +101,28 @@ std::vector<double> packed(std::span<const Block> blocks) {
 std::vector<Block> unpackedBlocks(std::span<const double> numbers) {
     std::vector<Block> blocks;
     for (std::size_t i = 0; i + 3 < numbers.size(); i += 4)
-        blocks.push_back({numbers[i], numbers[i + 1], numbers[i + 2], numbers[i + 3]});
+        blocks.push_back({.min = numbers[i], .max = numbers[i + 1], .integral = numbers[i + 2], .squares = numbers[i + 3]});
     return blocks;
+}
+
+std::vector<double> coveredOf(std::span<const Block> blocks) {
+    std::vector<double> seconds;
+    seconds.reserve(blocks.size());
+    for (const Block& block : blocks) seconds.push_back(block.seconds);
+    return seconds;
+}
+
+void setCovered(std::span<Block> blocks, const std::optional<std::vector<double>>& seconds, std::span<const Tick> starts,
+                Tick end) {
+    const bool known = seconds && seconds->size() == blocks.size();
+    for (std::size_t i = 0; i < blocks.size(); ++i) {
+        if (known) {
+            blocks[i].seconds = (*seconds)[i];
+            continue;
+        }
+        const std::size_t k = i % std::max<std::size_t>(1, starts.size());
+        if (k < starts.size()) blocks[i].seconds = toSeconds((k + 1 < starts.size() ? starts[k + 1] : end) - starts[k]);
+    }
 }
 
 Status writePiece(const PieceContent& content, const OpenFolder& folder, std::size_t number) {
@@ -123,6 +143,7 @@ Status writePiece(const PieceContent& content, const OpenFolder& folder, std::si
                           hdf5::writeCounts(file, "set_starts", columns.setStarts) &&
                           hdf5::writeColumn(file, "views", packed(content.views)) &&
                           hdf5::writeColumn(file, "blocks", packed(content.blocks)) &&
+                          hdf5::writeColumn(file, "covered", coveredOf(content.blocks)) &&
                           H5Fflush(file, H5F_SCOPE_GLOBAL) >= 0 && file.close();
         if (good) return {};
         return Error{ErrorCode::file, (folder.path() / pieceFile(number)).string() + " cannot be written: the disk may be full"};
@@ -140,6 +161,7 @@ std::optional<PieceHead> readPieceHead(const OpenFolder& folder, std::size_t num
     if (!unpacked) return {};
     PieceHead head{{}, ticks->size(), ticks->back(), std::move(*unpacked), unpackedBlocks(*blocks)};
     for (std::size_t i = 0; i < ticks->size(); i += chunkSize) head.starts.push_back((*ticks)[i]);
+    setCovered(head.blocks, hdf5::readColumn(file, "covered"), head.starts, head.last);
     return head;
 }
 

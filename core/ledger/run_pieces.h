@@ -47,6 +47,11 @@ std::vector<double> packed(std::span<const std::shared_ptr<const RowView>> views
 std::optional<PointStore::Views> unpackedViews(std::span<const double> numbers);
 std::vector<double> packed(std::span<const Block> blocks);
 std::vector<Block> unpackedBlocks(std::span<const double> numbers);
+/// The time in which quantities have values, block by block, and back. Where it was not written there are no gaps.
+/// @param starts  of the chunks  @param end  of the last one
+std::vector<double> coveredOf(std::span<const Block> blocks);
+void setCovered(std::span<Block> blocks, const std::optional<std::vector<double>>& seconds,
+                std::span<const Tick> starts, Tick end);
 
 /// Points that lie in pieces. The chunks looked at last stay in memory.
 class PiecePoints final : public PointStore {

@@ -12,6 +12,7 @@
 #include "model/nets.h"
 #include "model/quantity.h"
 #include "model/references.h"
+#include "model/rung_rule.h"
 #include "model/route.h"
 #include "model/router.h"
 
@@ -88,8 +89,15 @@ void followInto(Project& project, const std::string& place, const std::set<std::
     };
     for (Lane& lane : project.lanes)
         for (std::string& quantity : lane.quantities) follow(quantity);
-    for (Plan& plan : project.plans)
+    for (Plan& plan : project.plans) {
         for (auto& [quantity, tolerance] : plan.tolerances) follow(quantity);
+        for (Span& span : plan.spans)
+            for (const std::string& name : names) {
+                for (std::string* text : {&span.keep, &span.when})
+                    *text = withRenamedPrefix(*text, outer + name, outer + place + "." + name);
+                span.rungs = withRenamedInRungs(span.rungs, outer + name, outer + place + "." + name);
+            }
+    }
 }
 
 /// Makes a module of some parts of a sheet.

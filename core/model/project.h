@@ -132,6 +132,23 @@ struct FixedStep {
     friend bool operator==(const FixedStep&, const FixedStep&) = default;
 };
 
+/// A part of a plan: how the run is solved until it ends. Texts are as typed, "" where the plan says it.
+struct Span {
+    bool settle = false;       ///< takes no simulated time: the run goes on from the periodic state
+    std::string until = {};    ///< when it ends, s; "" for the end of the plan
+    std::string since = {};    ///< what `until` is counted from: "" for t = 0, "start" of the span, or "event 2"
+    std::string when = {};     ///< it ends as soon as this holds: "settled", or "out.v > 23"; `until` is then the latest
+    std::string every = {};    ///< s: after so long it comes again, and between the span before it goes on
+    std::string lasting = {};  ///< s, of one that comes again: how long each time
+    std::string rungs = {};    ///< which rungs (model/rung_rule.h); "" as drawn
+    std::string engine = {};
+    std::string tolerance = {};
+    std::string step = {};  ///< s, of the engine with a fixed step
+    std::string keep = {};  ///< quantities whose lines are kept, "L1.i + out.v"; "nothing"; "" for all
+    std::string extra = {};
+    friend bool operator==(const Span&, const Span&) = default;
+};
+
 /// How a run is solved.
 struct Plan {
     std::string name = "look";
@@ -147,8 +164,21 @@ struct Plan {
     /// Of the periodic state. Texts are as typed.
     std::string settledPeriods = "3";  ///< so many are shown
     std::string period = {};           ///< "" to find it
+    /// Of the hand-over between spans: a quantity that jumps by more than this part of its swing is a caution.
+    std::string largestJump = "0.1";
+    std::vector<Span> spans = {};  ///< in a row from t = 0; empty for one that is all of the run
     std::string extra;
     friend bool operator==(const Plan&, const Plan&) = default;
+};
+
+/// What is lost and what is saved by other ways to solve the same: the question, as it is kept in the project.
+struct TradeStudy {
+    std::string name = "what matters";
+    std::string scene = {}, plan = {};            ///< "" for the first
+    std::vector<std::string> features = {};       ///< "pp of L1.i over 3 periods of M1 within 1 %"
+    std::vector<std::string> alternatives = {};   ///< ways of solving: "all on 2, exact"
+    std::string extra = {};
+    friend bool operator==(const TradeStudy&, const TradeStudy&) = default;
 };
 
 /// What a lane draws: its quantities over time, their spectra, or all but the first over the first.
@@ -215,6 +245,7 @@ struct Project {
     ProjectFolder folder;         ///< where relative file names start; in memory only
     std::vector<Part> kept = {};  ///< the user's own parts: each is found under its name, with its values
     std::vector<LaneSet> laneSets = {};
+    std::vector<TradeStudy> studies = {};
     MeasuredPeriods measured = {};
     View view = {};
     friend bool operator==(const Project&, const Project&) = default;

@@ -9,6 +9,7 @@
 #include "model/modules.h"
 #include "model/periods.h"
 #include "model/quantity.h"
+#include "model/rung_rule.h"
 
 namespace hedgerow {
 
@@ -23,6 +24,9 @@ bool uses(const std::string& text, std::string_view parameter) {
 std::vector<std::string*> expressionsOf(Plan& plan) {
     std::vector<std::string*> all{&plan.tolerance, &plan.fixed.step, &plan.fixed.heat, &plan.fixed.control};
     for (auto& [quantity, tolerance] : plan.tolerances) all.push_back(&tolerance);
+    all.push_back(&plan.largestJump);
+    for (Span& span : plan.spans)
+        for (std::string* text : {&span.tolerance, &span.step}) all.push_back(text);
     return all;
 }
 
@@ -90,6 +94,8 @@ void visitExpressions(Project& project, const Catalogue& catalogue, const Visit&
     for (Plan& plan : project.plans) {
         const Place place{"plan " + plan.name, nullptr, 0, {}};
         visitTime(plan.end, place);
+        for (Span& span : plan.spans)
+            for (std::string* text : {&span.until, &span.every, &span.lasting}) visitTime(*text, place);
         for (std::string* text : expressionsOf(plan)) visit(*text, nullptr, place);
     }
     for (Scene& scene : project.scenes)
@@ -161,9 +167,6 @@ void renameInExpressions(Project& project, const Catalogue& catalogue, std::stri
     });
 }
 
-namespace {
-
-/// Every place in a text where `from.` begins a name.
 std::string withRenamedPrefix(const std::string& text, const std::string& from, const std::string& to) {
     std::string all;
     for (std::size_t at = 0; at < text.size();) {
@@ -179,8 +182,6 @@ std::string withRenamedPrefix(const std::string& text, const std::string& from, 
     }
     return all;
 }
-
-}  // namespace
 
 void renameThing(Project& project, const std::string& from, const std::string& to, bool net) {
     const auto follow = [&](std::string& text) { text = withRenamedPrefix(text, from, to); };
@@ -202,6 +203,12 @@ void renameThing(Project& project, const std::string& from, const std::string& t
         for (Plan& plan : project.plans) {
             if (!net) followTime(plan.end);
             for (auto& [quantity, tolerance] : plan.tolerances) follow(quantity);
+            for (Span& span : plan.spans) {
+                for (std::string* text : {&span.keep, &span.when}) follow(*text);
+                if (net) continue;
+                for (std::string* text : {&span.until, &span.every, &span.lasting}) followTime(*text);
+                span.rungs = withRenamedInRungs(span.rungs, from, to);
+            }
         }
         follow(project.measured.quantity);
         for (Scene& scene : project.scenes)

@@ -29,6 +29,9 @@ std::vector<ParameterUse> usesOf(const Project& project, const Catalogue& catalo
 /// Renames a parameter of the list in view in all expressions that mean it.
 void renameInExpressions(Project& project, const Catalogue& catalogue, std::string_view from, std::string_view to);
 
+/// A text with every `from.` that begins a name as `to.`.
+std::string withRenamedPrefix(const std::string& text, const std::string& from, const std::string& to);
+
 /// A part or a net of the sheet in view has another name: what is called after it follows, in lanes, tolerances,
 /// events, measured quantities and the fields that name parts. @param net  whether it is a net, of which only "out.v"
 /// is called

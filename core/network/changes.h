@@ -21,6 +21,7 @@ struct Changes {
     std::vector<std::string> stepped = {};
     std::vector<std::string> ramped = {};  ///< what ramps in any interval of the run
     Tick from = 0, to = 0;                 ///< of the interval
+    std::string rungs = {};                ///< which rungs parts stand on (model/rung_rule.h); "" as drawn
 };
 
 /// A value that ramps: (value, slope), straight from one instant to another and constant outside.

@@ -7,6 +7,7 @@
 #include <fmt/format.h>
 
 #include "base/text.h"
+#include "model/rung_rule.h"
 #include "network/changes.h"
 #include "network/checks.h"
 #include "network/injection.h"
@@ -585,6 +586,7 @@ Result<Elaboration> elaborated(const std::string& tone, const Project& project, 
     setParameters(set, changes.sets);
     FlatProject flat = flattened(set, library.catalogue());
     setValues(flat.project, changes.sets);
+    if (auto sound = applyRungRule(changes.rungs, flat.project, library.catalogue()); !sound) return sound.error();
     Ramps ramps;
     std::vector<Error> errors;
     if (!(changes.ramped.empty() && changes.stepped.empty()) && flat.errors.empty()) {

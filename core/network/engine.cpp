@@ -4,6 +4,7 @@
 
 #include <fmt/format.h>
 
+#include "base/text.h"
 #include "model/quantity.h"
 
 namespace hedgerow {
@@ -69,13 +70,48 @@ std::string RunSummary::brief() const {
     return line;
 }
 
+std::vector<std::string> SpanOutcome::words() const {
+    std::vector<std::string> lines;
+    std::string line = fmt::format("{}: {} to {}", engine.empty() ? "not solved" : engine, formatQuantity(toSeconds(from), "s", 6),
+                                   formatQuantity(toSeconds(to), "s", 6));
+    if (times > 1) line += fmt::format(", {} times", times);
+    lines.push_back(line + fmt::format(", {} events, {} points, computed in {}", events, points,
+                                       formatQuantity(seconds, "s", 3)));
+    if (!ruled.empty()) lines.push_back("as short as they are because of " + ruled);
+    if (!ended.empty()) lines.push_back(ended);
+    if (!takesOver()) return lines;
+    std::string energy = fmt::format("takes over {} of stored energy", formatQuantity(energyBefore, "J", 4));
+    if (energyBefore != energyAfter) energy += fmt::format(", {} afterwards", formatQuantity(energyAfter, "J", 4));
+    lines.push_back(energy);
+    constexpr std::size_t told = 4;
+    const auto some = [](std::vector<std::string> names) {
+        const std::size_t more = names.size() > told ? names.size() - told : 0;
+        if (more > 0) names.resize(told), names.push_back(fmt::format("{} more", more));
+        return listed(names);
+    };
+    if (!gone.empty())
+        lines.push_back(fmt::format("{} of it went with {}", formatQuantity(energyGone, "J", 3), some(gone)));
+    if (!added.empty())
+        lines.push_back(fmt::format("{} of it is in {}, which started in equilibrium", formatQuantity(energyNew, "J", 3), some(added)));
+    for (std::size_t i = 0; i < jumps.size() && (i < told || jumps[i].caution); ++i)
+        lines.push_back(fmt::format("{}{} jumps from {} to {}", jumps[i].caution ? "caution: " : "", jumps[i].quantity,
+                                    formatQuantity(jumps[i].before, jumps[i].unit, 4),
+                                    formatQuantity(jumps[i].after, jumps[i].unit, 4)));
+    return lines;
+}
+
 std::string RunSummary::full() const {
     std::string text = brief() + fmt::format("\n  engine                  {}\n", engine);
+    for (std::size_t i = 0; i < spans.size(); ++i) {
+        text += fmt::format("  span {:<18} {}\n", i + 1, spans[i].text);
+        for (const std::string& line : spans[i].words()) text += fmt::format("  {:<23} {}\n", "", line);
+    }
     if (const std::string room = headroom(); !room.empty()) text += "  " + room + "\n";
     for (const auto& [name, words] : settled) text += fmt::format("  {:<23} {}\n", "settled: " + name, words);
     for (const auto& [name, count] : counters) text += fmt::format("  {:<23} {}\n", name, count);
     for (const auto& [name, value] : seconds)
         text += fmt::format("  {:<23} {}\n", "time: " + name, formatQuantity(value, "s", 3));
+    for (const auto& [part, count] : stepsByPart) text += fmt::format("  {:<23} {}\n", "steps ruled by " + part, count);
     for (const auto& [part, count] : eventsByPart) text += fmt::format("  {:<23} {}\n", "events of " + part, count);
     return text;
 }

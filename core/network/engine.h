@@ -18,6 +18,10 @@ public:
     virtual Status accepts(const Network& network) const = 0;
     /// Whether it is also a good choice.
     virtual bool suits(const Network& network) const { return static_cast<bool>(accepts(network)); }
+    /// Whether it goes by a fixed grid of steps (RunRequest::fixed).
+    virtual bool onGrid() const { return false; }
+    /// Whether its states are exact to rounding, whatever the tolerance of lines.
+    virtual bool exact() const { return false; }
     /// States in which nothing changes while sources and gates stay as they are at t = 0, one per state.
     virtual Result<std::vector<double>> operatingPoint(const Network& network) const = 0;
     /// Makes a simulation. Another network may take over later (Simulation::goOnIn).

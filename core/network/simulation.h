@@ -52,7 +52,8 @@ struct RowView {
     int width = 0;                         ///< numbers in a row
     std::vector<double> matrix;            ///< unknowns x (width + 1), row-major, the last column constant; empty when
                                            ///< the row holds the unknowns themselves
-    std::vector<std::uint8_t> conducting;  ///< one 0/1 per switching element, in the order of RowLayout
+    /// One 0/1 per switching element, in the order of RowLayout; 2 for one that there is not.
+    std::vector<std::uint8_t> conducting;
 };
 
 /// A point to store: its row, of its view's width, begins at `offset` in the numbers that come with it.
@@ -87,6 +88,33 @@ Error notFinite(const Network& network, int unknown, double value, Tick t);
 /// How a run has ended: a stop that was asked for is no failure, and one asked for from outside no error.
 RunEnd endOf(std::optional<Error>& error, bool stopped, bool full);
 
+/// What happened to a quantity where one span of a run hands over to the next.
+struct Jump {
+    std::string quantity = {}, unit = {};
+    double before = 0, after = 0;
+    bool caution = false;  ///< larger than the plan allows
+};
+
+/// How one span of a run went.
+struct SpanOutcome {
+    std::string text = {};    ///< as typed, in a line
+    Tick from = 0, to = 0;    ///< of all its time
+    std::string engine = {};
+    int times = 1;            ///< it came so often
+    double seconds = 0;       ///< of computing
+    std::int64_t points = 0, events = 0;
+    std::string ruled = {};   ///< the part whose states ruled most steps, with how many; "" without steps
+    std::string ended = {};   ///< what it waited for and got, or did not get; "" where it just ended
+    // Where it took over:
+    std::vector<Jump> jumps = {};  ///< the largest first
+    double energyBefore = 0, energyAfter = 0;  ///< J, in all storages
+    double energyGone = 0, energyNew = 0;      ///< J, of storages that are no longer there, and of new ones
+    std::vector<std::string> gone = {}, added = {};  ///< these storages
+    /// In lines: how it went, what ended it, what was handed over to it.
+    std::vector<std::string> words() const;
+    bool takesOver() const { return !gone.empty() || !added.empty() || !jumps.empty() || energyBefore != energyAfter; }
+};
+
 /// How a run went.
 struct RunSummary {
     RunEnd end = RunEnd::failed;
@@ -100,9 +128,12 @@ struct RunSummary {
     /// with a fixed step, "step of the grid" (simulated) and "longest step" (to compute).
     std::vector<std::pair<std::string, double>> seconds;
     std::map<std::string, std::int64_t> eventsByPart;
+    /// Of an engine with steps: how many were as short as they were because of a state of this part.
+    std::map<std::string, std::int64_t> stepsByPart;
     Snapshot snapshot;  ///< at `reached`
     /// Of a run that began in the periodic state: what the search for it found, in words; else empty.
     std::vector<std::pair<std::string, std::string>> settled;
+    std::vector<SpanOutcome> spans;  ///< of a run by a plan of several spans
 
     std::int64_t counter(std::string_view name) const;
     double second(std::string_view name) const;
@@ -139,11 +170,15 @@ public:
     /// @return finished when it got there. @pre started
     virtual RunEnd advance(Tick until) = 0;
     virtual Tick now() const = 0;
+    /// Those so far: gates, crossings, timeouts.
+    virtual std::int64_t events() const = 0;
     virtual Snapshot snapshot() const = 0;
     /// From now on with the values of another network, which has the same parts with the same pieces and states. What
     /// the other values do not touch is kept. What comes at this instant acts in the other network; what samples at it
     /// sees this one. @param next  must stay, as the networks before it
     virtual Status goOnIn(const Network& next) = 0;
+    /// Comes to stand at the present instant, on no grid but there, and stores what is held back.
+    virtual void finish() = 0;
     /// How it went so far. Never fails: an error is in it.
     virtual RunSummary summary() const = 0;
 };

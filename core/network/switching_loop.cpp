@@ -138,6 +138,12 @@ Status SwitchingLoop::goOnIn(const Network& next) {
     return resume(here);
 }
 
+void SwitchingLoop::finish() {
+    if (!begun_ || error_) return;
+    stopHere(std::max(asked_, now()));
+    flush();
+}
+
 Snapshot SwitchingLoop::snapshotIn(const std::vector<int>& segments) const {
     Snapshot snapshot;
     snapshot.t = now();

@@ -26,8 +26,10 @@ public:
     Status start(const Snapshot& from) final;
     RunEnd advance(Tick until) final;
     Tick now() const override { return t_; }
+    std::int64_t events() const override { return events_; }
     Snapshot snapshot() const override { return snapshotIn(segments()); }
     Status goOnIn(const Network& next) final;
+    void finish() final;
     RunSummary summary() const final;
 
 protected:

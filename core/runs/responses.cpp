@@ -115,7 +115,7 @@ Result<std::vector<FrequencyResponse>> respondTo(const Run& run, const ResponseQ
     const std::string unit = tone.starts_with("into ")                             ? "A"
                              : trial->findQuantity(std::string(actingName) + ".v") ? "V"
                                                                                    : "";
-    const auto settled = settleRun(run, run.typedPeriod(), cancel);
+    const auto settled = settleCircuit(run.toSettle(), cancel);
     if (!settled) return settled.error();
     ResponseRequest request{.run = run.request(),
                             .start = settled->start,

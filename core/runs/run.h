@@ -14,8 +14,11 @@
 #include "network/elaborate.h"
 #include "network/engine.h"
 #include "network/scene.h"
+#include "runs/course.h"
+#include "runs/epochs.h"
 #include "runs/readings.h"
 #include "runs/run_record.h"
+#include "runs/settling.h"
 #include "traces/trace.h"
 #include "traces/trace_store.h"
 
@@ -41,6 +44,8 @@ struct RunSettings {
     /// The run begins in the periodic state and lasts some periods.
     bool settle = false;
     std::string periods = {}, period = {};  ///< as in Plan, "" for the plan's
+    /// As lines (model/span_text.h), instead of the plan's.
+    std::vector<std::string> spans = {};
 };
 
 /// What a plan says to start in the periodic state.
@@ -61,16 +66,19 @@ public:
     /// @param from, to  the window, ticks  @return the measures, in the order of the names; an error names what is unknown
     Result<std::vector<std::optional<Measures>>> executeMeasured(const std::vector<std::string>& quantities, Tick from,
                                                                  Tick to, const CancelToken& cancel);
-    /// Solves once more, into another sink. @param request  as request() gives it, with changes
-    RunSummary solve(const RunRequest& request, RunSink& sink, const CancelToken& cancel) const;
+    /// Solves once more, into another sink, from the same periodic state where it begins in one.
+    RunSummary solve(const SolveOptions& options, RunSink& sink, const CancelToken& cancel) const;
     /// The instants of the events of the scene, s, that come within the run, each with what it does.
     const std::vector<std::pair<double, std::string>>& events() const { return events_; }
     void cancel() const { cancel_.cancel(); }
     const CancelToken& cancelToken() const { return cancel_; }
 
     const Project& project() const override { return *project_; }
-    const Elaboration& elaboration() const { return elaboration_; }
-    const RowLayout& layout() const { return layout_; }
+    /// Of the circuit it begins with.
+    const Elaboration& elaboration() const { return *runPlan_.first().elaboration; }
+    const RowLayout& layout() const { return frame_.layout(); }
+    const RunFrame& frame() const { return frame_; }
+    const RunPlan& epochs() const { return runPlan_; }
     const TraceStore& store() const { return *store_; }
     std::shared_ptr<const TraceStore> storePointer() const { return store_; }
     Tick end() const override { return end_; }
@@ -83,13 +91,16 @@ public:
     /// What it found; nothing before, or where it failed.
     const std::optional<Settled>& settled() const { return settled_; }
     Tick reached() const override { return store_->reached(); }
+    /// Of the circuit it begins with.
     const RunRequest& request() const { return request_; }
-    const Engine& engine() const { return *engine_; }
+    const Engine& engine() const { return *runPlan_.first().engine; }
+    /// That circuit, to be settled.
+    SettleCircuit toSettle() const;
     const std::string& plan() const override { return plan_; }
     const std::string& scene() const override { return scene_; }
     const RunSummary& summary() const override { return summary_; }
-    const std::vector<QuantityInfo>& quantities() const override { return elaboration_.network.quantities; }
-    const std::vector<RatingInfo>& ratings() const override { return elaboration_.network.ratings; }
+    const std::vector<QuantityInfo>& quantities() const override { return frame_.quantities(); }
+    const std::vector<RatingInfo>& ratings() const override { return frame_.ratings(); }
     std::size_t points() const override { return store_->count(); }
     std::size_t bytes() const override { return store_->bytes(); }
     /// Gate edges and source breaks in the whole run, by counting the first ones; -1 when there are none to count.
@@ -101,26 +112,23 @@ public:
     std::vector<std::pair<std::string, std::string>> origin() const;
 
 private:
-    void solveInto(const RunRequest& request, RunSink& sink, const CancelToken& cancel);
+    void solveInto(const SolveOptions& options, RunSink& sink, const CancelToken& cancel);
     std::optional<Error> settle(const CancelToken& cancel);
-    Status setTolerances(const Plan& plan);
     Status setStart(const Plan& plan, const RunSettings& settings);
-    Status setSettling(const Plan& plan, const RunSettings& settings, const ParameterTable& parameters);
-    Status setScene(const Scene& scene, std::vector<SceneInterval> intervals);
-    Run(Elaboration elaboration) : elaboration_(std::move(elaboration)), layout_(elaboration_.network) {}
+    Status setSettling(const PlanTexts& texts, const RunSettings& settings);
+    void judgeJumps();
+    Run() = default;
 
     std::shared_ptr<const Project> project_;
-    Elaboration elaboration_;
-    RowLayout layout_;
-    /// What comes after the first interval, for which `elaboration_` is: where each begins, and its network.
-    std::vector<std::pair<Tick, Network>> later_;
+    RunPlan runPlan_;
+    RunFrame frame_;
+    Changes changes_;  ///< of the circuit it begins with
     std::vector<std::pair<double, std::string>> events_;
-    const Engine* engine_ = nullptr;
     RunRequest request_;
     std::string plan_, scene_;
     bool settles_ = false;
-    int settledPeriods_ = 0;            ///< 0 for the end of the plan
-    std::optional<double> period_;      ///< s, typed
+    int settledPeriods_ = 0;        ///< 0 for the end of the plan
+    std::optional<double> period_;  ///< s, typed
     std::optional<Settled> settled_;
     std::atomic<Tick> end_ = 0;
     std::atomic<int> searchedPeriods_ = 0, searchedIterations_ = 0;

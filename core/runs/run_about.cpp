@@ -42,14 +42,57 @@ QuantityInfo quantityOf(const Json& json) {
     return q;
 }
 
+Json toJson(const SpanOutcome& span) {
+    Json json{{"text", span.text},     {"from", span.from},     {"to", span.to},         {"engine", span.engine},
+              {"times", span.times}, {"ruled", span.ruled},   {"seconds", span.seconds}, {"points", span.points}, {"events", span.events},
+              {"ended", span.ended},   {"energy before", span.energyBefore}, {"energy after", span.energyAfter},
+              {"energy gone", span.energyGone}, {"energy new", span.energyNew}, {"gone", span.gone}, {"added", span.added}};
+    for (const Jump& jump : span.jumps)
+        json["jumps"].push_back({{"quantity", jump.quantity},
+                                 {"unit", jump.unit},
+                                 {"before", jump.before},
+                                 {"after", jump.after},
+                                 {"caution", jump.caution}});
+    return json;
+}
+
 Json toJson(const RunSummary& s) {
     Json json{{"end", static_cast<int>(s.end)}, {"reached", s.reached}, {"engine", s.engine}};
     if (s.error) json["error"] = {{"message", s.error->message}, {"part", s.error->part}, {"net", s.error->net}};
     for (const auto& [name, count] : s.counters) json["counters"][name] = count;
     for (const auto& [name, seconds] : s.seconds) json["seconds"][name] = seconds;
     for (const auto& [name, words] : s.settled) json["settled"].push_back({name, words});
+    for (const SpanOutcome& span : s.spans) json["spans"].push_back(toJson(span));
     for (const auto& [part, count] : s.eventsByPart) json["events"][part] = count;
+    for (const auto& [part, count] : s.stepsByPart) json["steps"][part] = count;
     return json;
+}
+
+SpanOutcome spanOf(const Json& json) {
+    SpanOutcome span{.text = json.at("text").get<std::string>(),
+                     .from = json.at("from").get<Tick>(),
+                     .to = json.at("to").get<Tick>(),
+                     .engine = json.at("engine").get<std::string>(),
+                     .times = json.at("times").get<int>(),
+                     .seconds = json.at("seconds").get<double>(),
+                     .points = json.at("points").get<std::int64_t>(),
+                     .events = json.at("events").get<std::int64_t>(),
+                     .ruled = json.value("ruled", ""),
+                     .ended = json.at("ended").get<std::string>(),
+                     .energyBefore = json.at("energy before").get<double>(),
+                     .energyAfter = json.at("energy after").get<double>(),
+                     .energyGone = json.at("energy gone").get<double>(),
+                     .energyNew = json.at("energy new").get<double>(),
+                     .gone = json.at("gone").get<std::vector<std::string>>(),
+                     .added = json.at("added").get<std::vector<std::string>>()};
+    if (json.contains("jumps"))
+        for (const Json& jump : json["jumps"])
+            span.jumps.push_back({.quantity = jump.at("quantity").get<std::string>(),
+                                  .unit = jump.at("unit").get<std::string>(),
+                                  .before = jump.at("before").get<double>(),
+                                  .after = jump.at("after").get<double>(),
+                                  .caution = jump.at("caution").get<bool>()});
+    return span;
 }
 
 RunSummary summaryOf(const Json& json) {
@@ -71,6 +114,9 @@ RunSummary summaryOf(const Json& json) {
     if (json.contains("settled"))
         for (const Json& line : json["settled"])
             s.settled.emplace_back(line.at(0).get<std::string>(), line.at(1).get<std::string>());
+    if (json.contains("spans"))
+        for (const Json& span : json["spans"]) s.spans.push_back(spanOf(span));
+    fill("steps", [&](const std::string& n, const Json& v) { s.stepsByPart[n] = v.get<std::int64_t>(); });
     fill("events", [&](const std::string& n, const Json& v) { s.eventsByPart[n] = v.get<std::int64_t>(); });
     return s;
 }
@@ -78,17 +124,16 @@ RunSummary summaryOf(const Json& json) {
 }  // namespace
 
 RunAbout aboutOf(const Run& run, bool over) {
-    const Network& network = run.elaboration().network;
     RunAbout about{writeHedge(run.project()),
                    run.plan(),
                    run.scene(),
                    run.end(),
                    {},
-                   network.quantities,
+                   run.quantities(),
                    {},
-                   network.ratings,
+                   run.ratings(),
                    run.layout(),
-                   static_cast<std::size_t>(network.signalCount),
+                   run.frame().signalCount(),
                    over ? run.provenance() : run.origin()};
     if (over) {
         about.summary = run.summary();

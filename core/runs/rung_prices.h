@@ -14,8 +14,8 @@ struct RungPrice {
     double relative;  ///< computing time of the run over that on the lowest rung that ran
 };
 
-/// Runs the project with the part on each of its rungs, one after the other, everything else as it is; what takes
-/// seconds is broken off and counted by how far it came. Rungs on which it does not run are left out.
+/// Prices the plan with the part on each of its rungs, one after the other, everything else as it is (runs/price.h).
+/// Rungs on which it does not run are left out.
 /// @param settings  scene and plan
 /// @param part      its id
 /// Errors: the part is not there, or the project runs on none of its rungs; stopped by `cancel`.

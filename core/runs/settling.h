@@ -1,16 +1,29 @@
 #pragma once
-// From a run to the periodic state it begins in.
+// From the circuit of a run, or of one of its spans, to its periodic state.
 
+#include <optional>
+
+#include "model/project.h"
+#include "network/changes.h"
+#include "network/engine.h"
 #include "periodic/settle/settle.h"
-#include "runs/run.h"
 
 namespace hedgerow {
 
-/// Finds the periodic state of the circuit of a run, as it is before the first event of its scene. Parts on rung 3 and
-/// above are first settled on rung 2, by the exact engine where that takes the circuit; what their rungs add then
-/// starts in equilibrium.
-/// @param period  s, typed; nothing to find it
-Result<Settled> settleRun(const Run& run, std::optional<double> period, const CancelToken& cancel,
-                          const std::function<void(const SettleProgress&)>& progress = {});
+/// What is to be settled: a project in one interval of a scene on some rungs, as an engine sees it.
+struct SettleCircuit {
+    const Project& project;
+    const Changes& changes;
+    const Engine& engine;
+    const Network& network;
+    RunRequest request;
+    std::optional<Snapshot> start = {};  ///< where to begin, instead of the start values
+    std::optional<double> period = {};   ///< s, typed; nothing to find it
+};
+
+/// Finds its periodic state. Parts on rung 3 and above are first settled on rung 2, by the exact engine where that takes the
+/// circuit; what their rungs add then starts in equilibrium.
+Result<Settled> settleCircuit(const SettleCircuit& circuit, const CancelToken& cancel,
+                              const std::function<void(const SettleProgress&)>& progress = {});
 
 }  // namespace hedgerow

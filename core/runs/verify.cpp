@@ -17,7 +17,7 @@ namespace {
 constexpr double quietPart = 1e-6;
 
 /// A stored instant at which parts change: the points just before and after.
-struct Jump {
+struct ConductionChange {
     std::size_t before, after;
 };
 
@@ -29,8 +29,8 @@ public:
     const std::vector<std::uint8_t>& conducting(std::size_t i) const {
         return views_[chunk(i).views[i % PointChunk::size]]->conducting;
     }
-    std::vector<Jump> jumps() const {
-        std::vector<Jump> found;
+    std::vector<ConductionChange> jumps() const {
+        std::vector<ConductionChange> found;
         for (std::size_t i = 1; i < count_; ++i)
             if (conducting(i) != conducting(i - 1)) found.push_back({i - 1, i});
         return found;
@@ -47,9 +47,7 @@ private:
 
 Result<Verification> verify(const Run& run, const CancelToken& cancel) {
     const Points points(run.store());
-    RunRequest request = run.request();
-    request.reference = true;
-    request.instants.clear();
+    SolveOptions request{.reference = true};
     for (std::size_t i = 1; i + 1 < points.count(); ++i)
         if (points.time(i) != points.time(i - 1) && points.time(i) != points.time(i + 1))
             request.instants.push_back(points.time(i));
@@ -61,15 +59,14 @@ Result<Verification> verify(const Run& run, const CancelToken& cancel) {
     std::sort(request.instants.begin(), request.instants.end());
 
     Verification result;
-    const Network& network = run.elaboration().network;
-    auto store = std::make_shared<TraceStore>(static_cast<std::size_t>(network.signalCount), std::size_t{8} << 30);
+    auto store = std::make_shared<TraceStore>(run.frame().signalCount(), std::size_t{8} << 30);
     result.reference = run.solve(request, *store, cancel);
     if (result.reference.end != RunEnd::finished)
         return result.reference.error.value_or(
             Error{ErrorCode::resource, fmt::format("the second run {}", describe(result.reference.end))});
 
     const Points others(*store);
-    const std::vector<Jump> jumps = points.jumps(), otherJumps = others.jumps();
+    const std::vector<ConductionChange> jumps = points.jumps(), otherJumps = others.jumps();
     result.events = static_cast<std::int64_t>(jumps.size());
     result.referenceEvents = static_cast<std::int64_t>(otherJumps.size());
     result.sameEvents = jumps.size() == otherJumps.size();
@@ -80,7 +77,7 @@ Result<Verification> verify(const Run& run, const CancelToken& cancel) {
     }
 
     std::map<std::string, double> largestOfUnit;
-    for (const QuantityInfo& quantity : network.quantities) {
+    for (const QuantityInfo& quantity : run.quantities()) {
         if (quantity.sort != QuantityInfo::Sort::linear && quantity.sort != QuantityInfo::Sort::product) continue;
         Trace first(run.storePointer(), quantity, run.layout()), second(store, quantity, run.layout());
         first.update();

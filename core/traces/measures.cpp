@@ -31,6 +31,7 @@ void forEachLine(const Trace& trace, Tick from, Tick to, const Visit& visit) {
         const auto valueAt = [&](Tick t) {
             return b == a ? v1 : v0 + (v1 - v0) * static_cast<double>(t - a) / static_cast<double>(b - a);
         };
+        if (std::isnan(v0 + v1)) continue;  // a gap
         const Tick start = std::max(a, from), stop = std::min(b, to);
         if (!visit(toSeconds(start), valueAt(start), toSeconds(stop), valueAt(stop))) return;
     }
@@ -138,8 +139,7 @@ std::optional<WaveMeasures> waveMeasures(const Trace& trace, Tick from, Tick to)
     WaveMeasures all;
     all.basic = *basic;
     all.acRms = std::sqrt(std::max(0.0, basic->rms * basic->rms - basic->mean * basic->mean));
-    const Tick start = std::max(from, trace.time(0)), stop = std::min(to, trace.time(trace.size() - 1));
-    all.integral = basic->mean * toSeconds(stop - start);
+    all.integral = basic->mean * basic->seconds;
     if (basic->peakToPeak() <= 1e-12 * std::max(std::abs(basic->max), std::abs(basic->min))) return all;
     const double middle = (basic->min + basic->max) / 2;
     const auto passed = crossings(trace, from, to, middle, hysteresisPart * basic->peakToPeak());

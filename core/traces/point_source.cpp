@@ -1,6 +1,7 @@
 #include "traces/point_source.h"
 
 #include <algorithm>
+#include <limits>
 
 namespace hedgerow {
 
@@ -22,7 +23,8 @@ StorePoints::StorePoints(std::shared_ptr<const PointStore> store, const Quantity
 StorePoints::Form StorePoints::formOf(const Terms& terms, const RowView& view) const {
     Form form;
     if (!ofSignal_ && index_ >= 0) {
-        form.constant = view.conducting[static_cast<std::size_t>(index_)];
+        const std::uint8_t state = view.conducting[static_cast<std::size_t>(index_)];
+        form.constant = state > 1 ? std::numeric_limits<double>::quiet_NaN() : state;
         return form;
     }
     if (view.matrix.empty()) {

@@ -15,8 +15,8 @@ double valueOf(const std::vector<double>& form, std::span<const double> row) {
 
 }  // namespace
 
-StreamingMeasures::StreamingMeasures(const Network& network, std::vector<QuantityInfo> quantities, Tick from, Tick to)
-    : layout_(network), quantities_(std::move(quantities)), from_(from), to_(to), courses_(quantities_.size()) {}
+StreamingMeasures::StreamingMeasures(RowLayout layout, std::vector<QuantityInfo> quantities, Tick from, Tick to)
+    : layout_(std::move(layout)), quantities_(std::move(quantities)), from_(from), to_(to), courses_(quantities_.size()) {}
 
 std::vector<double> StreamingMeasures::formOf(const Terms& terms, const RowView& view) const {
     const auto width = static_cast<std::size_t>(view.width);
@@ -93,19 +93,19 @@ bool StreamingMeasures::append(std::span<const PointRef> points, std::span<const
             if (point.t >= from_ && point.t <= to_) courses_[i].block.include(a * b);
             courses_[i].a = a, courses_[i].b = b;
         }
-        if (last_ >= 0) seconds_ += std::max(0.0, toSeconds(std::min(point.t, to_) - std::max(last_, from_)));
         last_ = point.t;
     }
     return true;
 }
 
 std::optional<Measures> StreamingMeasures::measures(std::size_t quantity) const {
-    if (!(seconds_ > 0)) return {};
     const Block& block = courses_[quantity].block;
+    if (!(block.seconds > 0)) return {};
     Measures all;
     all.min = block.min, all.max = block.max;
-    all.mean = block.integral / seconds_;
-    all.rms = std::sqrt(std::max(0.0, block.squares / seconds_));
+    all.mean = block.integral / block.seconds;
+    all.rms = std::sqrt(std::max(0.0, block.squares / block.seconds));
+    all.seconds = block.seconds;
     return all;
 }
 

@@ -14,7 +14,7 @@ namespace hedgerow {
 class StreamingMeasures final : public RunSink {
 public:
     /// @param from, to  the window, ticks; lines that begin or end outside of it count by their part in it
-    StreamingMeasures(const Network& network, std::vector<QuantityInfo> quantities, Tick from, Tick to);
+    StreamingMeasures(RowLayout layout, std::vector<QuantityInfo> quantities, Tick from, Tick to);
 
     /// Of a quantity, over the part of the window that has come; nothing before any of it has.
     std::optional<Measures> measures(std::size_t quantity) const;
@@ -50,7 +50,6 @@ private:
     std::vector<std::vector<double>> signals_;
     std::vector<Course> courses_;
     Tick last_ = -1;      ///< the instant of the last point, -1 before the first
-    double seconds_ = 0;  ///< of the window that has come
 };
 
 }  // namespace hedgerow

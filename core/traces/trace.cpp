@@ -69,8 +69,8 @@ std::optional<double> Trace::at(Tick t) const {
     if (size() == 0 || t < time(0) || t > time(size() - 1)) return {};
     const std::size_t after = firstAtOrAfter(t + 1);
     if (after == 0) return value(0);
-    if (after == size() || time(after - 1) == t) return value(after - 1);
-    return between(t, after - 1);
+    const double value = after == size() || time(after - 1) == t ? this->value(after - 1) : between(t, after - 1);
+    return std::isnan(value) ? std::optional<double>() : value;
 }
 
 /// Integrals over part of the line from point i, by three-point Gauss quadrature: exact for products of two lines and
@@ -85,6 +85,8 @@ void Trace::addLine(std::size_t i, Tick from, Tick to, Block& sum) const {
     const double a0 = first(i), a1 = points_->holds() ? a0 : first(i + 1);
     const double b0 = second(i), b1 = points_->holds() ? b0 : second(i + 1);
     if (span == 1) return sum.addLine(length, a0, a1, b0, b1, points_->product());
+    if (std::isnan((a0 + a1) + (b0 + b1))) return;
+    sum.seconds += length;
     for (int k = 0; k < 3; ++k) {
         const double part = start + span * nodes[k];
         const double v = (a0 + part * (a1 - a0)) * (b0 + part * (b1 - b0));
@@ -143,8 +145,12 @@ std::optional<Measures> Trace::measure(Tick from, Tick to) const {
     } else if (first > 0) {
         include(between(to, first - 1));
     }
-    const double length = toSeconds(to - from);
-    return Measures{sum.min, sum.max, sum.integral / length, std::sqrt(std::max(0.0, sum.squares / length))};
+    if (!(sum.seconds > 0)) return {};
+    return Measures{.min = sum.min,
+                    .max = sum.max,
+                    .mean = sum.integral / sum.seconds,
+                    .rms = std::sqrt(std::max(0.0, sum.squares / sum.seconds)),
+                    .seconds = sum.seconds};
 }
 
 }  // namespace hedgerow

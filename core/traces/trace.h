@@ -16,6 +16,7 @@ namespace hedgerow {
 /// What is read off a window of a trace. Mean and RMS are integrals over the stored straight lines, exact for them.
 struct Measures {
     double min = 0, max = 0, mean = 0, rms = 0;
+    double seconds = 0;  ///< of the window in which it has values
     double peakToPeak() const { return max - min; }
 };
 
@@ -51,11 +52,11 @@ public:
     bool product() const { return points_->product(); }
     /// The first point at or after `t`; size() when none.
     std::size_t firstAtOrAfter(Tick t) const;
-    /// The value at an instant; at a jump the one after it. Nothing outside the recorded time.
+    /// The value at an instant; at a jump the one after it. Nothing outside the recorded time, and in its gaps.
     std::optional<double> at(Tick t) const;
     /// Least and greatest value of the points [first, last). @pre first < last <= size()
     std::pair<double, double> range(std::size_t first, std::size_t last) const;
-    /// Over [from, to], cut to the recorded time; nothing when that is empty.
+    /// Over [from, to], cut to the recorded time without its gaps; nothing when that is empty.
     std::optional<Measures> measure(Tick from, Tick to) const;
     /// What the points [first, last) and the lines that start at them come to.
     Block sum(std::size_t first, std::size_t last) const;

@@ -62,7 +62,7 @@ TEST(Hedge, UnknownKeysSurvive) {
         R"({"hedgerow": 1, "note": {"b": 1, "a": [1, 2]}, "sheets": [{"name": "main", "colour": "green",
         "parts": [{"name": "R1", "kind": "resistor", "at": [8, 8], "rung": 1, "values": {"r": "5", "future": "7"}, "owner": "x"}],
         "wires": [{"points": [[0, 0], [8, 0]], "style": 3}], "labels": [{"net": "a", "at": [0, 0], "z": null}]}],
-        "parameters": [{"name": "D", "value": "0.3", "unit": "", "group": "g"}], "plans": [{"name": "p", "end": "1m", "spans": []}],
+        "parameters": [{"name": "D", "value": "0.3", "unit": "", "group": "g"}], "plans": [{"name": "p", "end": "1m", "phases": []}],
         "scenes": [{"name": "s", "events": [{"at": "1m", "set": "a", "to": "2", "why": "x"}], "more": 1}], "lanes": [{"quantities": ["a.v"], "log": true},
           {"quantities": ["a.v"], "kind": "spectrum", "spectrum": {"window": "flat top", "limit": "1 2, 3 4", "new": 7}},
           {"quantities": ["a.v", "a.i"], "kind": "x-y"}],
@@ -73,7 +73,7 @@ TEST(Hedge, UnknownKeysSurvive) {
     const std::string written = writeHedge(loaded->project);
     for (const char* kept :
          {R"("note": {"b":1,"a":[1,2]})", R"("colour": "green")", R"("future":"7")", R"("owner":"x")", R"("style":3)",
-          R"("z":null)", R"("group":"g")", R"("spans":[])", R"("why":"x")", R"("more":1)", R"("log":true)",
+          R"("z":null)", R"("group":"g")", R"("phases":[])", R"("why":"x")", R"("more":1)", R"("log":true)",
           R"("new":7)", R"("other":1)", R"("else":true)"})
         EXPECT_NE(written.find(kept), std::string::npos) << kept << " in\n" << written;
     EXPECT_EQ(readHedge(written)->project, loaded->project);

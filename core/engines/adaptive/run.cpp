@@ -77,6 +77,8 @@ void Run::describe(RunSummary& summary) const {
                         {"factorisations", all.factorisations},
                         {"evaluations", all.evaluations},
                         {"stored points", all.points}};
+    for (std::size_t i = 0; i < stepsByState_.size(); ++i)
+        if (stepsByState_[i] > 0) summary.stepsByPart[network().states[i].part] += stepsByState_[i];
     const double total = watch_.seconds();
     summary.seconds = {{"steps", total - secondsEvents_ - secondsStoring_},
                        {"events", secondsEvents_},
@@ -360,6 +362,10 @@ std::optional<std::pair<double, std::size_t>> Run::firstCrossing() {
 
 void Run::accept(Tick length) {
     ++steps_;
+    if (const int worst = stepper().worst(); worst >= 0) {
+        stepsByState_.resize(network().states.size());
+        ++stepsByState_[static_cast<std::size_t>(worst)];
+    }
     freshEvent_ = false;
     now_ = stepper().end();
     scales().see(now_.z, now_.x);

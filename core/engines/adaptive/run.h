@@ -89,6 +89,7 @@ private:
     Tick lastEvent_ = -1;
     int sameInstant_ = 0;
     std::int64_t steps_ = 0, rejected_ = 0;
+    std::vector<std::int64_t> stepsByState_;  ///< ruled by it
     /// Of machineries of other networks.
     struct Counts {
         std::int64_t iterations = 0, factorisations = 0, evaluations = 0, points = 0;

@@ -176,10 +176,11 @@ Outcome Stepper::attempt(const Instant& start, Tick t, Tick length, bool atBreak
     system_.solve(r_);
     system_.rates(r_, x_);
     error_ = 0;
+    worst_ = -1;
     for (std::size_t i = 0; i < errors_.size(); ++i) {
         const double scale = std::max(scales_.ofState(i), std::abs(end_.x[i]));
         const double error = std::abs(errors_[i] + alpha * x_[i]) / (tolerance_ * scale);
-        if (!(error <= error_)) error_ = error;  // and what is no number
+        if (!(error <= error_)) error_ = error, worst_ = static_cast<int>(i);  // and what is no number
     }
     error_ *= tableau_->strict;
     if (!std::isfinite(error_)) return Outcome::diverged;

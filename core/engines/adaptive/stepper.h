@@ -43,6 +43,8 @@ public:
     const Instant& end() const { return end_; }
     /// Its error over the tolerance.
     double error() const { return error_; }
+    /// The state with that error; -1 without states.
+    int worst() const { return worst_; }
     /// By what the next step may be longer, or must be shorter.
     double growth() const;
     /// The unknowns within the last attempt, by a polynomial through its stages. @param part  0 to 1
@@ -81,6 +83,7 @@ private:
     bool known_ = false;  ///< whether stages_ are those of an attempt from lastStart_ on that goes on smoothly
     Tick lastStart_ = 0, lastLength_ = 0;
     double error_ = 0;
+    int worst_ = -1;
 };
 
 }  // namespace hedgerow::adaptive

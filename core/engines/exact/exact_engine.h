@@ -8,6 +8,7 @@ namespace hedgerow {
 class ExactEngine final : public Engine {
 public:
     std::string_view name() const override { return "exact"; }
+    bool exact() const override { return true; }
     Status accepts(const Network& network) const override;
     /// Modes of picoseconds beside periods of microseconds cost it many products, and more so in large circuits.
     bool suits(const Network& network) const override {

@@ -12,6 +12,7 @@ namespace {
 class FixedEngine final : public Engine {
 public:
     std::string_view name() const override { return "fixed"; }
+    bool onGrid() const override { return true; }
     Status accepts(const Network&) const override { return {}; }
     /// Its errors are what it is for: nobody gets them without asking.
     bool suits(const Network&) const override { return false; }

@@ -268,6 +268,32 @@ FixedStep readFixedStep(Reader& in, const Json& json) {
     return fixed;
 }
 
+struct SpanField {
+    std::string_view key;
+    std::string Span::*text;
+};
+constexpr SpanField spanFields[] = {
+    {"until", &Span::until},   {"since", &Span::since},         {"when", &Span::when}, {"every", &Span::every},
+    {"for", &Span::lasting},   {"rungs", &Span::rungs},         {"engine", &Span::engine},
+    {"tolerance", &Span::tolerance}, {"step", &Span::step}, {"keep", &Span::keep}};
+
+Span readSpan(Reader& in, const Json& json) {
+    Span span;
+    in.object(json, span.extra, [&](const std::string& key, const Json& value) {
+        if (key == "settle") {
+            span.settle = in.flag(value);
+            return true;
+        }
+        for (const SpanField& field : spanFields)
+            if (field.key == key) {
+                span.*field.text = in.text(value);
+                return true;
+            }
+        return false;
+    });
+    return span;
+}
+
 Plan readPlan(Reader& in, const Json& json) {
     Plan plan;
     in.object(json, plan.extra, [&](const std::string& key, const Json& value) {
@@ -287,6 +313,10 @@ Plan readPlan(Reader& in, const Json& json) {
             plan.settledPeriods = in.text(value);
         else if (key == "period")
             plan.period = in.text(value);
+        else if (key == "largest jump")
+            plan.largestJump = in.text(value);
+        else if (key == "spans")
+            plan.spans = in.list<Span>(value, [&](const Json& item) { return readSpan(in, item); });
         else if (key == "fixed")
             plan.fixed = readFixedStep(in, value);
         else if (key == "tolerances") {
@@ -369,6 +399,29 @@ LaneSet readLaneSet(Reader& in, const Json& json) {
     });
     if (set.name.empty()) in.fail("a set of lanes has no name");
     return set;
+}
+
+TradeStudy readStudy(Reader& in, const Json& json) {
+    TradeStudy study;
+    const auto texts = [&in](const Json& value) {
+        return in.list<std::string>(value, [&](const Json& item) { return in.text(item); });
+    };
+    in.object(json, study.extra, [&](const std::string& key, const Json& value) {
+        if (key == "name")
+            study.name = in.text(value);
+        else if (key == "scene")
+            study.scene = in.text(value);
+        else if (key == "plan")
+            study.plan = in.text(value);
+        else if (key == "features")
+            study.features = texts(value);
+        else if (key == "alternatives")
+            study.alternatives = texts(value);
+        else
+            return false;
+        return true;
+    });
+    return study;
 }
 
 MeasuredPeriods readMeasuredPeriods(Reader& in, const Json& json) {
@@ -474,6 +527,14 @@ Json toJson(const FixedStep& fixed) {
     return withExtra(std::move(json), fixed.extra);
 }
 
+Json toJson(const Span& span) {
+    Json json = Json::object();
+    if (span.settle) json["settle"] = true;
+    for (const SpanField& field : spanFields)
+        if (const std::string& text = span.*field.text; !text.empty()) json[std::string(field.key)] = text;
+    return withExtra(std::move(json), span.extra);
+}
+
 Json toJson(const Plan& plan) {
     Json json = {{"name", plan.name}, {"end", plan.end}, {"engine", plan.engine}, {"tolerance", plan.tolerance}};
     for (const auto& [name, text] : plan.tolerances) json["tolerances"][name] = text;
@@ -481,6 +542,8 @@ Json toJson(const Plan& plan) {
     if (plan.evenOut) json["even out"] = true;
     if (plan.settledPeriods != Plan().settledPeriods) json["settled periods"] = plan.settledPeriods;
     if (!plan.period.empty()) json["period"] = plan.period;
+    if (plan.largestJump != Plan().largestJump) json["largest jump"] = plan.largestJump;
+    for (const Span& span : plan.spans) json["spans"].push_back(toJson(span));
     if (plan.fixed != FixedStep()) json["fixed"] = toJson(plan.fixed);
     return withExtra(std::move(json), plan.extra);
 }
@@ -509,6 +572,15 @@ Json toJson(const LaneSet& set) {
     for (const Lane& lane : set.lanes) json["lanes"].push_back(toJson(lane));
     if (!set.plan.empty()) json["plan"] = set.plan;
     return withExtra(std::move(json), set.extra);
+}
+
+Json toJson(const TradeStudy& study) {
+    Json json = {{"name", study.name}};
+    if (!study.scene.empty()) json["scene"] = study.scene;
+    if (!study.plan.empty()) json["plan"] = study.plan;
+    json["features"] = study.features;
+    json["alternatives"] = study.alternatives;
+    return withExtra(std::move(json), study.extra);
 }
 
 Json toJson(const MeasuredPeriods& measured) {
@@ -577,6 +649,8 @@ Result<LoadedProject> readHedge(std::string_view text) {
             project.lanes = in.list<Lane>(value, [&](const Json& item) { return readLane(in, item); });
         else if (key == "laneSets")
             project.laneSets = in.list<LaneSet>(value, [&](const Json& item) { return readLaneSet(in, item); });
+        else if (key == "studies")
+            project.studies = in.list<TradeStudy>(value, [&](const Json& item) { return readStudy(in, item); });
         else if (key == "measured")
             project.measured = readMeasuredPeriods(in, value);
         else
@@ -627,6 +701,7 @@ std::string writeHedge(const Project& project) {
     text += lines("scenes", project.scenes, indent) + ",\n" + lines("plans", project.plans, indent) + ",\n" +
             lines("lanes", project.lanes, indent);
     if (!project.laneSets.empty()) text += ",\n" + lines("laneSets", project.laneSets, indent);
+    if (!project.studies.empty()) text += ",\n" + lines("studies", project.studies, indent);
     if (!project.measured.quantity.empty()) text += ",\n  \"measured\": " + dump(toJson(project.measured));
     return text + extraLines(project.extra, indent) + "\n}\n";
 }

@@ -146,7 +146,7 @@ private:
     Complex turn_;
 };
 
-double smallOf(const Engine& engine) { return engine.name() == "exact" ? 1e-4 : 3e-3; }
+double smallOf(const Engine& engine) { return engine.exact() ? 1e-4 : 3e-3; }
 
 }  // namespace
 
@@ -161,9 +161,9 @@ Result<ResponseTable> respond(const Engine& engine, const std::function<Result<N
     // Small differences of what steps give want small errors of the steps.
     constexpr double fineSteps = 1e-5;
     RunRequest run = request.run;
-    if (engine.name() != "exact") run.traceTolerance = std::min(run.traceTolerance, fineSteps);
+    if (!engine.exact()) run.traceTolerance = std::min(run.traceTolerance, fineSteps);
     search.run.traceTolerance = run.traceTolerance;
-    search.tolerance = engine.name() == "exact" ? 1e-9 : 1e-5;
+    search.tolerance = engine.exact() ? 1e-9 : 1e-5;
     search.fine = true;
     const auto settled = settlePeriodic(engine, *plain, search, cancel);
     if (!settled) return settled.error();
@@ -172,7 +172,7 @@ Result<ResponseTable> respond(const Engine& engine, const std::function<Result<N
     for (std::size_t i = 0; i < settled->coordinates.size(); ++i)
         if (!request.unit.empty() && settled->coordinates[i].unit == request.unit)
             size = std::max(size, settled->sizes[i]);
-    const double most = (engine.name() == "exact" ? 1e-3 : 1e-2) * size;
+    const double most = (engine.exact() ? 1e-3 : 1e-2) * size;
     ResponseTable table;
     for (const double frequency : request.frequencies) {
         if (cancel.cancelled()) return stopped();

@@ -65,7 +65,7 @@ public:
         run_ = request.run;
         run_.end = toTicks(longestRunSeconds);
         run_.instants.clear();
-        exact_ = engine.name() == "exact";
+        exact_ = engine.exact();
         nudge_ = exact_ ? 1e-4 : 1e-3;
         simulation_ = engine.begin(network, run_, nothing_, cancel);
     }
@@ -151,7 +151,7 @@ void Search::note() {
 }
 
 Status Search::begin() {
-    if (engine_.name() == "fixed")
+    if (engine_.onGrid())
         return Error{ErrorCode::name,
                      "the periodic state is found by the engines 'exact' and 'adaptive', not on a fixed grid",
                      {},
