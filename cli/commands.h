@@ -58,6 +58,14 @@ struct RespondOptions {
 };
 int respond(const RespondOptions& options);
 
+struct TradeOptions {
+    RunOptions run;
+    std::string study;  ///< of the project; "" for the first
+    std::vector<std::string> features, alternatives, outputs;
+    bool search = false, steps = false, keep = false;
+};
+int trade(const TradeOptions& options);
+
 struct TuneOptions {
     RunOptions run;
     std::string part, crossover, margin;

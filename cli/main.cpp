@@ -158,6 +158,22 @@ int main(int argc, char** argv) {
                           "measure by a tone of this amplitude instead of computing: slower, as a check");
     answering->add_option("--out", responding.outputs, "a .csv or .h5 file to write; may be repeated");
 
+    TradeOptions trading;
+    auto* traded = app.add_subcommand(
+        "trade", "What other ways of solving lose and save: errors of features and CPU times against a converged reference");
+    addSolving(*traded, trading.run);
+    traded->add_option("--study", trading.study, "a study of the project; the first when not given");
+    traded->add_option("--feature", trading.features,
+                       "what matters, such as 'pp of L1.i over last 20u within 1 %', instead of the study's; may be repeated");
+    traded->add_option("--alternative", trading.alternatives,
+                       "a way of solving, such as 'all on 2, exact', 'fixed, step 100n', 'plan look', or 'reference: all on "
+                       "3', instead of the study's; may be repeated");
+    traded->add_flag("--search", trading.search, "find the cheapest rungs that are good enough, part by part");
+    traded->add_flag("--steps", trading.steps, "fixed steps from a tenth to a thousandth of the shortest period");
+    traded->add_flag("--keep", trading.keep, "keep the result beside the project");
+    traded->add_option("--out", trading.outputs, "a .csv, .h5 or .json file to write; may be repeated");
+    traded->add_flag("--quiet", trading.run.quiet, "no progress");
+
     TuneOptions tuning;
     auto* tuned = app.add_subcommand("tune", "Gains of a regulator for a crossover and a phase margin");
     addSolving(*tuned, tuning.run);
@@ -197,6 +213,7 @@ int main(int argc, char** argv) {
         if (converting->parsed()) return convert(from, to, onto, overwrite);
         if (answering->parsed()) return respond(responding);
         if (tuned->parsed()) return tune(tuning);
+        if (traded->parsed()) return trade(trading);
         if (priced->parsed()) return price(pricing, budget);
         options.settle = settling->parsed();
         return run(options);

@@ -71,6 +71,24 @@ void Runs::start(std::shared_ptr<Run> run) {
     show(entry);
 }
 
+RunPointer Runs::add(std::shared_ptr<Run> run, const std::string& name) {
+    for (const RunPointer& known : runs_)
+        if (known->live == run) return known;
+    auto entry = std::make_shared<RunEntry>();
+    entry->number = ++lastNumber_;
+    entry->about.plan = run->plan();
+    entry->about.scene = run->scene();
+    entry->about.name = name;
+    entry->about.seconds = run->summary().second("total");
+    entry->about.points = static_cast<std::int64_t>(run->points());
+    entry->about.outcome = run->summary().brief();
+    entry->run = entry->live = std::move(run);
+    if (!ledger_ && runs_.size() >= mostWithoutLedger) runs_.pop_back();
+    runs_.insert(runs_.begin(), entry);
+    emit changed();
+    return entry;
+}
+
 void Runs::stop() {
     for (const RunPointer& entry : runs_)
         if (entry->running()) entry->live->cancel();

@@ -56,6 +56,8 @@ public:
     bool running() const { return current_ && current_->running(); }
 
     void start(std::shared_ptr<Run> run);
+    /// A run that was made elsewhere and is over: it is listed under a name, and stays with this session.
+    RunPointer add(std::shared_ptr<Run> run, const std::string& name);
     void stop();
     /// Leaves the project: stops what runs, and forgets all runs. What is over is still kept in the ledger it belongs
     /// to, beside the window, and says nothing to it any more.

@@ -451,6 +451,10 @@ void Workspace::start(std::shared_ptr<const Project> project, RunSettings settin
     if (!preparing_.waitFor(patience)) emit runsChanged();
 }
 
+void Workspace::startWith(std::shared_ptr<const Project> project, const std::string& name) {
+    if (!running()) start(std::move(project), {.scene = scene().name}, name);
+}
+
 void Workspace::startPrepared(const Prepared& prepared, const std::string& name) {
     starting_ = false;
     setProblems(prepared.problems);

@@ -112,6 +112,8 @@ public:
     void compareWithRungBelow();
     /// Runs all other scenes, pins their runs, and runs the one in view beside them.
     void compareScenes();
+    /// Runs another project by the plan in force, pinned under a name.
+    void startWith(std::shared_ptr<const Project> project, const std::string& name);
     void stopRun();
     /// Whether a run goes on, or is about to.
     bool running() const { return starting_ || runList_->running(); }
@@ -148,8 +150,9 @@ public:
     const std::vector<Error>& problems() const { return problems_; }
     /// What is wrong or doubtful, kept up to date a moment after every change.
     const std::vector<Check>& checks() const { return checks_; }
-    /// Whether checks and price are still being made of what is on the sheet now.
-    bool judging() const { return estimateTimer_.isActive() || judging_.busy() || pricing_.busy(); }
+    /// Whether checks are still being made of what is on the sheet now, or its price.
+    bool judging() const { return estimateTimer_.isActive() || judging_.busy(); }
+    bool pricing() const { return judging() || pricing_.busy(); }
     /// What a run by the present plan will cost; nothing while that is not known, or when it cannot run.
     const std::optional<RunPrice>& price() const { return price_; }
     /// A span of the present plan as it stands on the time axis; one that waits ends there at the latest.

@@ -50,7 +50,6 @@ SpansRow::SpansRow(Workspace& workspace, LanesView& lanes, QWidget* parent)
     line_->setAccessibleName("the span as a line");
     line_->hide();
     line_->installEventFilter(this);
-    connect(line_, &QLineEdit::returnPressed, this, [this] { endTyping(true); });
 }
 
 double SpansRow::length() const {
@@ -389,10 +388,13 @@ void SpansRow::endTyping(bool take) {
 }
 
 bool SpansRow::eventFilter(QObject* object, QEvent* event) {
-    if (object == line_ && event->type() == QEvent::KeyPress &&
-        static_cast<QKeyEvent*>(event)->key() == Qt::Key_Escape) {
-        endTyping(false);
-        return true;
+    if (object == line_ && event->type() == QEvent::KeyPress) {
+        // The row has keys of its own, which these must not reach.
+        const int key = static_cast<QKeyEvent*>(event)->key();
+        if (key == Qt::Key_Escape || key == Qt::Key_Return || key == Qt::Key_Enter) {
+            endTyping(key != Qt::Key_Escape);
+            return true;
+        }
     }
     if (object == line_ && event->type() == QEvent::FocusOut && typed_ >= 0 &&
         static_cast<QFocusEvent*>(event)->reason() != Qt::PopupFocusReason)
@@ -449,10 +451,10 @@ void SpansRow::remove() {
     if (!has(chosen_)) return;
     change([&](std::vector<Span>& spans) {
         spans.erase(spans.begin() + chosen_);
-        // What is last takes the rest of the time.
-        if (!spans.empty() && chosen_ == static_cast<int>(spans.size()) && !spans.back().settle)
-            spans.back().until.clear(), spans.back().since.clear();
+        const bool last = chosen_ == static_cast<int>(spans.size());
         while (!spans.empty() && spans.back().settle) spans.pop_back();
+        // What is last then takes the rest of the time.
+        if (last && !spans.empty()) spans.back().until.clear(), spans.back().since.clear();
     });
 }
 

@@ -17,6 +17,7 @@
 
 #include "card/card.h"
 #include "desk/desk_view.h"
+#include "study/trade_view.h"
 #include "formats/hedge/hedge.h"
 #include "runs/registry.h"
 #include "sheet/check_list.h"
@@ -38,6 +39,7 @@
 #include "style/picture_file.h"
 #include "style/theme.h"
 #include "timeline/events_row.h"
+#include "timeline/spans_row.h"
 #include "timeline/response_view.h"
 #include "timeline/timeline_view.h"
 
@@ -82,14 +84,20 @@ MainWindow::MainWindow() : commands_(this) {
     code_->hide();
     desk_ = new DeskView(workspace_, centre);
     connect(desk_, &DeskView::left, this, [this] { showDesk(false); });
+    trade_ = new TradeView(workspace_, centre);
+    connect(trade_, &TradeView::left, this, [this] { showTrade(false); });
+    connect(trade_, &TradeView::said, this, &MainWindow::say);
     for (QWidget* part : {static_cast<QWidget*>(shelf_), static_cast<QWidget*>(text_), static_cast<QWidget*>(code_),
-                          static_cast<QWidget*>(sheet_), static_cast<QWidget*>(desk_), static_cast<QWidget*>(card_)})
+                          static_cast<QWidget*>(sheet_), static_cast<QWidget*>(desk_), static_cast<QWidget*>(trade_),
+                          static_cast<QWidget*>(card_)})
         upper->addWidget(part);
     upper->setStretchFactor(3, 1);
     upper->setCollapsible(3, false);
     upper->setStretchFactor(4, 1);
     upper->setCollapsible(4, false);
-    upper->setSizes({240, 340, 380, 735, 735, 305});
+    upper->setStretchFactor(5, 1);
+    upper->setCollapsible(5, false);
+    upper->setSizes({240, 340, 380, 735, 735, 735, 305});
     auto* both = new QSplitter(Qt::Vertical, centre);
     both->setHandleWidth(1);
     both->addWidget(upper);
@@ -122,6 +130,7 @@ MainWindow::MainWindow() : commands_(this) {
         timeline_->response().showLoop(before, after);
     });
     connect(&timeline_->events(), &EventsRow::chosen, card_, &Card::editEvent);
+    connect(&timeline_->spans(), &SpansRow::said, this, &MainWindow::say);
     connect(&timeline_->lanes(), &LanesView::said, this, &MainWindow::say);
     connect(&timeline_->response(), &ResponseView::said, this, &MainWindow::say);
     connect(sheet_, &SheetView::hinted, this, [this](const QString& text) { say(text, false); });
@@ -181,6 +190,7 @@ void MainWindow::refreshTheme() {
     for (OfferBar* bar : {offer_, outside_}) bar->refreshTheme();
     desk_->setStyleSheet(QString("QWidget#desk { background: %1; }").arg(p.paper.name()));
     desk_->refreshTheme();
+    trade_->refreshTheme();
     shelf_->findChild<QWidget*>("shelfPages")
         ->setStyleSheet(QString("QStackedWidget#shelfPages, QStackedWidget#shelfPages > QWidget { background: %1; }")
                             .arg(p.paper.name()));
@@ -304,6 +314,7 @@ void MainWindow::buildCommands() {
     c.add(
         "Model desk", QKeySequence("Ctrl+Shift+M"), [this] { showDesk(!desk_->isVisible()); }, nullptr,
         [this] { return desk_->isVisible() || desk_->canShow(); });
+    c.add("Trade study", QKeySequence("Ctrl+Shift+T"), [this] { showTrade(!trade_->isVisible()); });
     c.add("Light or dark", QKeySequence("Ctrl+D"), [this] {
         applyTheme(*qApp, currentTheme() == Theme::light ? Theme::dark : Theme::light);
         refreshTheme();
@@ -332,7 +343,7 @@ void MainWindow::buildMenu() {
         undo->setEnabled(history.canUndo());
         redo->setEnabled(history.canRedo());
     });
-    commands_.fill(*menu, {"", "Find", "Circuit as text", "Model desk", "Light or dark", "Help", "Quit"});
+    commands_.fill(*menu, {"", "Find", "Circuit as text", "Model desk", "Trade study", "Light or dark", "Help", "Quit"});
     strip_->menuButton()->setMenu(menu);
 }
 
@@ -353,7 +364,17 @@ void MainWindow::editCode(int part) {
     code_->setFocus();
 }
 
+void MainWindow::showTrade(bool shown) {
+    if (shown && desk_->isVisible()) desk_->hide();
+    sheet_->setVisible(!shown);
+    if (shown)
+        trade_->open();
+    else
+        trade_->hide(), sheet_->setFocus();
+}
+
 void MainWindow::showDesk(bool shown) {
+    if (shown && trade_->isVisible()) trade_->hide();
     sheet_->setVisible(!shown);
     if (shown)
         desk_->open();

@@ -14,6 +14,7 @@ class Card;
 class RunStrip;
 class CheckList;
 class DeskView;
+class TradeView;
 class Finder;
 class Gallery;
 class Shelf;
@@ -36,6 +37,7 @@ public:
     SheetView& sheet() { return *sheet_; }
     TimelineView& timeline() { return *timeline_; }
     DeskView& desk() { return *desk_; }
+    TradeView& trade() { return *trade_; }
     Shelf& shelf() { return *shelf_; }
 
     /// Opens a project; a failure is shown in the window.
@@ -49,6 +51,8 @@ public:
     void editCode(int part);
     /// The model desk in place of the sheet, for the selected device; or the sheet again.
     void showDesk(bool shown);
+    /// The trade study in place of the sheet, or the sheet again.
+    void showTrade(bool shown);
     void showGallery();
     /// Makers' model cards, as parts and modules of a library.
     void readCards(const QString& path);
@@ -84,6 +88,7 @@ private:
     Gallery* gallery_;
     CodeView* code_ = nullptr;
     DeskView* desk_;
+    TradeView* trade_;
     TextView* text_;
     RunStrip* strip_;
     Shelf* shelf_;

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <chrono>
 #include <cmath>
+#include <fstream>
 #include <ctime>
 #include <optional>
 #include <random>
@@ -15,6 +16,7 @@
 #include <sqlite3.h>
 #include <unistd.h>
 
+#include "formats/file.h"
 #include "ledger/run_file.h"
 #include "ledger/run_writer.h"
 
@@ -470,6 +472,58 @@ Status Ledger::setPrices(const std::string& kind, const std::map<int, double>& b
     std::string text;
     for (const auto& [rung, price] : byRung) text += fmt::format("{} {:.6g} ", rung, price);
     return set(keyOfPrices(kind), text);
+}
+
+namespace {
+
+constexpr std::size_t mostStudies = 10'000, mostStudyBytes = std::size_t{64} << 20;
+
+bool isStudyName(std::string_view name) {
+    constexpr std::string_view begins = "study-", ends = ".json";
+    constexpr std::size_t longest = 100;
+    if (!name.starts_with(begins) || !name.ends_with(ends) || name.size() > longest) return false;
+    const std::string_view middle = name.substr(begins.size(), name.size() - begins.size() - ends.size());
+    return !middle.empty() && std::all_of(middle.begin(), middle.end(), [](unsigned char c) {
+        return std::isalnum(c) || c == '-' || c == ':';
+    });
+}
+
+}  // namespace
+
+std::vector<std::string> Ledger::studies() const {
+    std::vector<std::string> names;
+    for (const std::string& name : folder_.names())
+        if (isStudyName(name) && folder_.entry(name) == OpenFolder::Entry::file && names.size() < mostStudies)
+            names.push_back(name);
+    std::sort(names.rbegin(), names.rend());  // they begin with when they were made
+    return names;
+}
+
+Result<std::string> Ledger::loadStudy(const std::string& name) const {
+    if (!isStudyName(name)) return Error{ErrorCode::file, "'" + name + "' is no kept study"};
+    const auto file = openRegular(name, folder_.descriptor());
+    if (!file) return file.error();
+    return readAll(*file, folder_.path() / name, mostStudyBytes);
+}
+
+Result<std::string> Ledger::keepStudy(const std::string& text) {
+    const std::string started = timeText(std::chrono::system_clock::now());
+    std::random_device random;
+    const std::string name = fmt::format("study-{}-{:08x}.json", started, random());
+    auto written = replaceAtomically(folder_, name, [&](const std::filesystem::path& temporary) -> Status {
+        std::ofstream out(temporary, std::ios::binary);
+        out << text;
+        out.close();
+        if (out) return {};
+        return Error{ErrorCode::file, (folder_.path() / name).string() + " cannot be written: the disk may be full"};
+    });
+    if (!written) return written.error();
+    return name;
+}
+
+Status Ledger::removeStudy(const std::string& name) {
+    if (!isStudyName(name)) return Error{ErrorCode::file, "'" + name + "' is no kept study: it is left alone"};
+    return folder_.removeFile(name);
 }
 
 /// What has neither name nor star goes, the oldest first.

@@ -72,6 +72,12 @@ public:
     /// What rungs of a kind of part cost on this machine over the lowest, as was last measured; empty when it was not.
     std::map<int, double> prices(const std::string& kind) const;
     Status setPrices(const std::string& kind, const std::map<int, double>& byRung);
+    /// Results of studies, as texts: each a file "study-*.json" in the folder. The newest first.
+    std::vector<std::string> studies() const;
+    Result<std::string> loadStudy(const std::string& name) const;
+    /// @return its name
+    Result<std::string> keepStudy(const std::string& text);
+    Status removeStudy(const std::string& name);
     /// Of all runs together.
     std::int64_t bytes() const;
     const std::filesystem::path& folder() const { return folder_.path(); }

@@ -344,6 +344,20 @@ Edit removeParameter(std::string name) {
             }};
 }
 
+Edit setStudy(std::string name, TradeStudy study) {
+    return {"study " + study.name,
+            [name, study](Project& project) -> Status {
+                for (TradeStudy& existing : project.studies)
+                    if (existing.name == name) {
+                        existing = study;
+                        return {};
+                    }
+                project.studies.push_back(study);
+                return {};
+            },
+            "study " + name};
+}
+
 Edit setPlan(std::string name, Plan plan) {
     return {"plan " + plan.name,
             [name, plan](Project& project) -> Status {

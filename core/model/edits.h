@@ -40,6 +40,8 @@ Edit removeParameter(std::string name);
 /// Makes a parameter of the list in view of a part's value: it takes the typed text, the value refers to it.
 Edit promote(int part, std::string key, std::string name, const Catalogue& catalogue);
 Edit setPlan(std::string name, Plan plan);
+/// Changes a trade study, or adds it.
+Edit setStudy(std::string name, TradeStudy study);
 /// Changes the scene called `name`, or adds one. A new name must be free.
 Edit setScene(std::string name, Scene scene);
 /// Refuses the last one.

@@ -346,39 +346,38 @@ Result<std::vector<SceneInterval>> sceneIntervals(const Scene& scene, const Proj
     return Planner(scene, project, library).intervals(end);
 }
 
-Status sameShape(const Network& before, const Network& after) {
-    const auto differ = [](const std::string& what) {
-        return Error{ErrorCode::range,
-                     fmt::format("{} would change the equations of the circuit, not only their values: a value must "
-                                 "not become zero, or leave zero, during a run",
-                                 what)};
-    };
+bool sameShape(const Network& before, const Network& after) {
     if (before.nodes != after.nodes || before.branchParts != after.branchParts ||
         before.branchSorts != after.branchSorts)
-        return differ("this event");
+        return false;
     if (before.elements.size() != after.elements.size() || before.signalCount != after.signalCount ||
         before.signalBlocks.size() != after.signalBlocks.size() || before.states.size() != after.states.size())
-        return differ("this event");
+        return false;
     for (std::size_t i = 0; i < before.elements.size(); ++i)
         if (before.elements[i]->part() != after.elements[i]->part() ||
             before.elements[i]->segmentCount() != after.elements[i]->segmentCount())
-            return differ("this event, at " + after.elements[i]->part() + ",");
-    std::map<std::string_view, int> storages;
-    for (const StateInfo& state : before.states) ++storages[state.part];
-    for (std::size_t i = 0; i < before.states.size(); ++i) {
-        const StateInfo &was = before.states[i], &is = after.states[i];
-        if (was.storage != is.storage && was.sort != StateSort::signal && storages[was.part] > 1)
-            return Error{ErrorCode::range,
-                         fmt::format("the storages of {} depend on each other and cannot change during a "
-                                     "run",
-                                     was.part)};
+            return false;
+    for (std::size_t i = 0; i < before.states.size(); ++i)
+        if (before.states[i].part != after.states[i].part || before.states[i].name != after.states[i].name) return false;
+    return true;
+}
+
+Status mayFollow(const Network& before, const Network& after) {
+    // Of windings that share their flux, no single current carries it on.
+    std::map<std::string_view, int> windings;
+    std::map<std::pair<std::string_view, std::string_view>, double> storages;
+    for (const StateInfo& state : before.states) {
+        if (state.sort == StateSort::windingCurrent) ++windings[state.part];
+        storages[{state.part, state.name}] = state.storage;
     }
-    for (std::size_t i = 0; i < before.quantities.size(); ++i)
-        if (!before.quantities[i].byValues &&
-            (before.quantities[i].a != after.quantities[i].a || before.quantities[i].b != after.quantities[i].b))
-            return Error{ErrorCode::range, fmt::format("{} is counted by this value, which therefore cannot change "
-                                                       "during a run",
-                                                       before.quantities[i].name)};
+    for (const StateInfo& state : after.states) {
+        if (state.sort != StateSort::windingCurrent || windings[state.part] < 2) continue;
+        const auto was = storages.find({state.part, state.name});
+        if (was != storages.end() && was->second != state.storage)
+            return Error{ErrorCode::range,
+                         fmt::format("the storages of {} depend on each other and cannot change during a run", state.part),
+                         state.part};
+    }
     return {};
 }
 

@@ -29,7 +29,10 @@ Result<std::vector<TimedEvent>> timesOf(const Scene& scene, const Project& proje
 Result<std::vector<SceneInterval>> sceneIntervals(const Scene& scene, const Project& project, const PartLibrary& library,
                                          Tick end);
 
-/// What keeps a network from going on where another stood, if anything: their unknowns and states must be the same.
-Status sameShape(const Network& before, const Network& after);
+/// Whether a simulation of one network can go on in the other (Simulation::goOnIn): their unknowns, pieces and states are
+/// the same.
+bool sameShape(const Network& before, const Network& after);
+/// What keeps a network from taking over the states of another one, if anything.
+Status mayFollow(const Network& before, const Network& after);
 
 }  // namespace hedgerow

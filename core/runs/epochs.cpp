@@ -315,6 +315,10 @@ private:
             circuit.request.fixed = *stepping;
         }
         if (auto set = setTolerances(plan_.ways[way].keep, circuit); !set) return set.error();
+        for (const Way& other : plan_.ways)
+            for (const std::optional<EpochCircuit>& from : other.circuits)
+                if (from && from->elaboration != known)
+                    if (auto follows = mayFollow(from->network(), known->network); !follows) return follows.error();
         return circuit;
     }
 

@@ -83,6 +83,10 @@ public:
         QTest::qWait(50);
         return QTest::qWaitFor([this] { return !workspace().judging(); }, 30'000);
     }
+    bool waitForPrice() {
+        QTest::qWait(50);
+        return QTest::qWaitFor([this] { return !workspace().pricing(); }, 30'000);
+    }
 
 private:
     app::MainWindow window_;

@@ -1,0 +1,115 @@
+// Trade studies: what other ways of solving lose and save.
+
+#include <unistd.h>
+#include <algorithm>
+#include <atomic>
+#include <thread>
+
+#include <fmt/format.h>
+#include <spdlog/spdlog.h>
+#include <nlohmann/json.hpp>
+
+#include "commands.h"
+#include "ledger/ledger.h"
+#include "model/quantity.h"
+#include "shared.h"
+#include "studies/trade_file.h"
+
+namespace hedgerow::cli {
+
+namespace {
+
+using cli::toJson;
+
+void report(const TradeResult& result) {
+    fmt::print("reference: {}, {}\n", result.referenceLine,
+               result.converged ? "converged: every feature stands still ten times better than wanted"
+                                : "not converged: features still move by");
+    for (std::size_t f = 0; f < result.features.size(); ++f)
+        fmt::print("  {:<48} {}{}\n", result.features[f], formatQuantity(result.reference[f], result.units[f], 5),
+                   f < result.moved.size() && !result.converged
+                       ? fmt::format(", moved by {:.2g} of the accuracy", result.moved[f])
+                       : "");
+    std::vector<const TradePoint*> points;
+    for (const TradePoint& point : result.points) points.push_back(&point);
+    std::stable_sort(points.begin(), points.end(),
+                     [](const TradePoint* a, const TradePoint* b) { return a->seconds < b->seconds; });
+    fmt::print("\n{:>10}  {:>9}  {}\n", "CPU time", "error", "solved by (error over the accuracy wanted; * on the front)");
+    for (const TradePoint* point : points) {
+        if (point->error)
+            fmt::print("{:>10}  {:>9}  {}: {}\n", formatQuantity(point->seconds, "s", 2), "-", point->line, point->error->text());
+        else
+            fmt::print("{:>10}  {:>9.2g}{} {}{}\n", formatQuantity(point->seconds, "s", 2), point->worst,
+                       point->front ? '*' : ' ', point->line, point->present ? " (the plan)" : "");
+    }
+    if (!result.verdicts.empty()) fmt::print("\n");
+    for (const PartVerdict& v : result.verdicts)
+        fmt::print("  {:<12} rung {}{}{}\n", v.part, v.rung, v.needed ? ", needed" : "", v.why.empty() ? "" : ": " + v.why);
+    if (result.answer.empty())
+        fmt::print("\nnothing tried is as accurate as wanted\n");
+    else
+        fmt::print("\ncheapest that is good enough: {}\n", result.answer);
+    fmt::print("{} runs in {}\n", result.runs, formatQuantity(result.seconds, "s", 2));
+}
+
+}  // namespace
+
+int trade(const TradeOptions& options) {
+    const RunOptions& running = options.run;
+    auto project = load(running.project, running.json, running.allowOutside);
+    if (!project) return unreadable;
+    project = withTolerance(project, running);
+    const auto fail = [&](const Error& error, int code) {
+        if (running.json)
+            printJson(Json{{"error", toJson(error)}});
+        else
+            spdlog::error("{}", error.text());
+        return code;
+    };
+    TradeRequest request{.project = project, .study = {.name = "from the command line"}, .search = options.search};
+    if (!options.study.empty() || (options.features.empty() && !project->studies.empty())) {
+        const auto found = std::find_if(project->studies.begin(), project->studies.end(), [&](const TradeStudy& study) {
+            return options.study.empty() || study.name == options.study;
+        });
+        if (found == project->studies.end())
+            return fail({ErrorCode::name, fmt::format("the project has no study '{}'", options.study)}, usage);
+        request.study = *found;
+    }
+    if (!options.features.empty()) request.study.features = options.features;
+    if (!options.alternatives.empty()) request.study.alternatives = options.alternatives;
+    if (!running.scene.empty()) request.study.scene = running.scene;
+    if (!running.plan.empty()) request.study.plan = running.plan;
+    if (options.steps) request.study.alternatives = stepLines(*project, request.study);
+    const bool terminal = isatty(STDERR_FILENO) && !running.quiet;
+    request.progress = [terminal](const TradeProgress& at) {
+        if (terminal) fmt::print(stderr, "\r{} of about {} runs: {:<60.60}", at.done, at.about, at.now);
+    };
+    listenForInterrupts();
+    const CancelToken cancel;
+    std::atomic<bool> over = false;
+    std::thread watcher([&] {
+        while (!over) {
+            if (wasInterrupted()) cancel.cancel();
+            std::this_thread::sleep_for(std::chrono::milliseconds(50));
+        }
+    });
+    const auto result = runTrade(request, cancel);
+    over = true;
+    watcher.join();
+    if (terminal) fmt::print(stderr, "\r{:90}\r", "");
+    if (!result) return fail(result.error(), wasInterrupted() ? stopped : unsound);
+    if (running.json)
+        printJson(Json::parse(writeTrade(*result)));
+    else
+        report(*result);
+    for (const std::string& path : options.outputs)
+        if (auto written = exportTrade(*result, path); !written) return fail(written.error(), unwritable);
+    if (options.keep) {
+        const auto ledger = Ledger::open(Ledger::folderOf(running.project));
+        if (!ledger) return fail(ledger.error(), unwritable);
+        if (auto kept = (*ledger)->keepStudy(writeTrade(*result)); !kept) return fail(kept.error(), unwritable);
+    }
+    return success;
+}
+
+}  // namespace hedgerow::cli
