@@ -17,6 +17,7 @@
 #include "card/loss_table.h"
 #include "card/next_rung_list.h"
 #include "card/settled_list.h"
+#include "card/time_list.h"
 #include "card/stress.h"
 #include "card/stress_table.h"
 #include "card/task_chart.h"
@@ -82,6 +83,7 @@ void Card::rebuild() {
         shape += workspace_.plan().evenOut ? "even " : "";
         shape += workspace_.shownRun() ? " run " : "";
         shape += SettledList::of(workspace_) ? " settled " : "";
+        shape += TimeList::of(workspace_) ? " timed " : "";
         shape += workspace_.project().title + workspace_.project().description;
         if (workspace_.project().showsModule()) shape += "module " + workspace_.project().sheet().name;
         shape += workspace_.project().sheet().origin;
@@ -451,6 +453,10 @@ void Card::showProject() {
     showParameters();
     showScene();
     showPlan();
+    if (TimeList::of(workspace_)) {
+        addHeading("Where the time went");
+        column_->addWidget(new TimeList(workspace_, page_));
+    }
     showStress();
 }
 

@@ -89,6 +89,7 @@ TradeView::TradeView(Workspace& workspace, QWidget* parent) : QWidget(parent), w
     kept_ = new QComboBox(this);
     kept_->setObjectName("tradeKept");
     kept_->setAccessibleName("results that were kept");
+    kept_->setMinimumWidth(150);
     connect(kept_, &QComboBox::activated, this, &TradeView::showKept);
     top->addWidget(kept_);
     auto* save = button("Export…", "tradeExport", "the results as .csv, .h5, .json, or as a picture");
@@ -212,9 +213,8 @@ TradeStudy TradeView::study() const {
 
 void TradeView::open() {
     fillTexts();
-    listKept();
+    listKept(true);
     QWidget::show();
-    if (!result_ && !keptNames_.empty()) showKept(1);
     draw();
     fillTable();
     run_->setFocus();
@@ -327,21 +327,30 @@ void TradeView::show(TradeResult result) {
     choose(chosen_);
 }
 
-void TradeView::listKept() {
-    const auto ledger = workspace_.runList().ledger();
-    keptNames_ = ledger ? ledger->studies() : std::vector<std::string>();
-    kept_->clear();
-    kept_->addItem(keptNames_.empty() ? "none kept" : "kept results");
-    for (const std::string& name : keptNames_) kept_->addItem(words(name.substr(6, 16)).replace('T', ' '));
-    kept_->setEnabled(!keptNames_.empty());
+/// Where results of this project are kept; those of examples are only read.
+std::filesystem::path TradeView::keptFolder() const {
+    return workspace_.path().isEmpty() ? std::filesystem::path() : Ledger::folderOf(workspace_.path().toStdString());
+}
+
+void TradeView::listKept(bool showNewest) {
+    keeping_.start([this, folder = keptFolder(), showNewest](const CancelToken&) -> std::function<void()> {
+        auto names = folder.empty() ? std::vector<std::string>() : keptStudies(folder);
+        return [this, names = std::move(names), showNewest] {
+            keptNames_ = names;
+            kept_->clear();
+            kept_->addItem(keptNames_.empty() ? "none kept" : "kept results");
+            for (const std::string& name : keptNames_) kept_->addItem(words(name.substr(6, 16)).replace('T', ' '));
+            kept_->setEnabled(!keptNames_.empty());
+            if (showNewest && !result_ && !busy()) showKept(1);
+        };
+    });
 }
 
 void TradeView::showKept(int index) {
     if (index < 1 || index > static_cast<int>(keptNames_.size())) return;
-    const auto ledger = workspace_.runList().ledger();
     const std::string name = keptNames_[static_cast<std::size_t>(index - 1)];
-    keeping_.start([this, ledger, name](const CancelToken&) -> std::function<void()> {
-        const auto text = ledger->loadStudy(name);
+    keeping_.start([this, folder = keptFolder(), name](const CancelToken&) -> std::function<void()> {
+        const auto text = loadStudy(folder, name);
         auto result = text ? readTrade(*text) : Result<TradeResult>(text.error());
         return [this, result = std::move(result)]() mutable {
             if (!result) return emit said(words(result.error().text()), true);
@@ -359,7 +368,9 @@ double drawn(double worst) { return std::max(leastError, std::isfinite(worst) ? 
 }  // namespace
 
 void TradeView::refreshTheme() {
-    setStyleSheet(QString("QWidget#trade { background: %1; }").arg(colours().paper.name()));
+    setStyleSheet(QString("QWidget#trade { background: %1; } QPlainTextEdit { background: %1; border: 1px solid %2; "
+                          "border-radius: 6px; } QPlainTextEdit:focus { border-color: %3; }")
+                      .arg(colours().paper.name(), colours().rule.name(), colours().sloe.name()));
     draw();
 }
 
@@ -381,7 +392,7 @@ void TradeView::draw() {
         axis->setTickLabelFont(textFont(TextSize::small)), axis->setLabelFont(textFont(TextSize::small));
     }
     plot_->xAxis->setLabel("CPU time, s");
-    plot_->yAxis->setLabel("largest error over the accuracy wanted");
+    plot_->yAxis->setLabel("error ÷ accuracy");
     if (!result_) {
         plot_->xAxis->setRange(1e-3, 10), plot_->yAxis->setRange(1e-3, 100);
         plot_->replot();
@@ -439,19 +450,19 @@ void TradeView::draw() {
         auto* name = new QCPItemText(plot_);
         const bool onRight = std::log(point.seconds / left) > 0.6 * std::log(std::max(1.0001, right / left));
         name->position->setCoords(point.seconds, drawn(point.worst));
-        name->setPositionAlignment((onRight ? Qt::AlignRight : Qt::AlignLeft) |
-                                   (static_cast<int>(i) == chosen_ ? Qt::AlignBottom : Qt::AlignTop));
-        name->setPadding(QMargins(11, 3, 11, 3));
+        name->setPositionAlignment((onRight ? Qt::AlignRight : Qt::AlignLeft) | Qt::AlignVCenter);
+        name->setPadding(QMargins(12, 3, 12, 3));
         name->setFont(textFont(TextSize::small));
         name->setColor(static_cast<int>(i) == chosen_ ? p.sloe : p.gorse);
-        QString text = point.present && static_cast<int>(i) != chosen_ ? QString("the plan") : words(point.line);
-        name->setText(QFontMetrics(name->font()).elidedText(text, Qt::ElideRight, 240));
+        const bool cheapest = point.line == result_->answer;
+        name->setText(point.present ? "the plan" : cheapest ? "the cheapest" : "chosen");
     }
     plot_->replot();
 }
 
 void TradeView::fillTable() {
     filling_ = true;
+    table_->clearSpans();
     table_->clearContents();
     table_->setRowCount(0);
     if (result_) {
@@ -469,10 +480,14 @@ void TradeView::fillTable() {
             }
         };
         const Colours& p = colours();
-        for (const PartVerdict& verdict : result_->verdicts)
-            row({words(verdict.part) + (verdict.needed ? " needs rung " : " rung ") + QString::number(verdict.rung), "", "",
-                 words(verdict.why)},
+        for (const PartVerdict& verdict : result_->verdicts) {
+            row({words(verdict.part) + (verdict.needed ? " needs rung " : " does with rung ") + QString::number(verdict.rung),
+                 words(verdict.why), "", ""},
                 -1, verdict.needed ? p.ink : p.bark, words(verdict.why));
+            const int at = table_->rowCount() - 1;
+            table_->item(at, 1)->setTextAlignment(Qt::AlignLeft | Qt::AlignVCenter);
+            table_->setSpan(at, 1, 1, 3);
+        }
         std::vector<std::size_t> order(result_->points.size());
         for (std::size_t i = 0; i < order.size(); ++i) order[i] = i;
         std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
@@ -535,7 +550,7 @@ void TradeView::choose(int point) {
     filling_ = true;
     for (int row = 0; row < table_->rowCount(); ++row)
         if (const QVariant of = table_->item(row, 0)->data(Qt::UserRole); of.isValid() && of.toInt() == point)
-            table_->selectRow(row), table_->scrollToItem(table_->item(row, 0));
+            table_->selectRow(row), result_->verdicts.empty() ? table_->scrollToItem(table_->item(row, 0)) : void();
     filling_ = false;
 }
 

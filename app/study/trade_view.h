@@ -51,7 +51,8 @@ private:
     TradeStudy study() const;
     void takeTexts();
     void fillTexts();
-    void listKept();
+    void listKept(bool showNewest = false);
+    std::filesystem::path keptFolder() const;
     void showKept(int index);
     void show(TradeResult result);
     void draw();

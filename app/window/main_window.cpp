@@ -87,6 +87,7 @@ MainWindow::MainWindow() : commands_(this) {
     trade_ = new TradeView(workspace_, centre);
     connect(trade_, &TradeView::left, this, [this] { showTrade(false); });
     connect(trade_, &TradeView::said, this, &MainWindow::say);
+    connect(strip_, &RunStrip::tradeAsked, this, [this] { showTrade(!trade_->isVisible()); });
     for (QWidget* part : {static_cast<QWidget*>(shelf_), static_cast<QWidget*>(text_), static_cast<QWidget*>(code_),
                           static_cast<QWidget*>(sheet_), static_cast<QWidget*>(desk_), static_cast<QWidget*>(trade_),
                           static_cast<QWidget*>(card_)})

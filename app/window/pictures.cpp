@@ -15,6 +15,7 @@
 #include "model/edits.h"
 #include "model/module_edits.h"
 #include "sheet/sheet_view.h"
+#include "study/trade_view.h"
 #include "shelf/shelf.h"
 #include "window/main_window.h"
 #include "style/theme.h"
@@ -82,6 +83,29 @@ bool saveSettled(MainWindow& window, const QString& base) {
     good = save(window, base + "-nyquist.png") && good;
     response.setLocus(false);
     window.timeline().showResponse(false);
+    return good;
+}
+
+/// The plan that the project's study asks about, and the search for the cheapest one; true when it has none.
+bool saveStudy(MainWindow& window, const QString& base) {
+    Workspace& workspace = window.workspace();
+    if (workspace.project().studies.empty()) return true;
+    workspace.setPlan(QString::fromStdString(workspace.project().studies.front().plan));
+    workspace.select({});
+    if (!runToEnd(window)) return false;
+    window.timeline().lanes().fit();
+    settle(500);
+    bool good = save(window, base + "-spans.png");
+    window.showTrade(true);
+    TradeView& trade = window.trade();
+    trade.run(TradeView::Kind::search);
+    QElapsedTimer timer;
+    timer.start();
+    while (trade.busy() && timer.elapsed() < 120'000) settle(20);
+    settle();
+    good = trade.result() && good;
+    good = save(window, base + "-trade.png") && good;
+    window.showTrade(false);
     return good;
 }
 
@@ -346,6 +370,7 @@ int makePictures(QApplication& application, const QString& folder, const QString
             good = save(window, base + suffix) && good;
             if (theme == Theme::light) good = exportData(*window.workspace().shownRun()->run, base) && good;
             if (theme == Theme::light) good = saveSettled(window, base) && good;
+            if (theme == Theme::light) good = saveStudy(window, base) && good;
         }
     }
     return good ? 0 : 1;

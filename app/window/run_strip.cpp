@@ -108,6 +108,11 @@ RunStrip::RunStrip(Workspace& workspace, QWidget* parent)
     row->addWidget(plan_);
     row->addWidget(run_);
     row->addWidget(settle_);
+    auto* trade = new QPushButton("Trade", this);
+    trade->setObjectName("toTrade");
+    trade->setToolTip("Trade study: what other ways of solving lose and save (Ctrl+Shift+T)");
+    connect(trade, &QPushButton::clicked, this, &RunStrip::tradeAsked);
+    row->addWidget(trade);
     auto* prices = new QVBoxLayout;
     prices->setSpacing(0);
     prices->addStretch(1);

@@ -18,6 +18,9 @@ public:
     explicit RunStrip(Workspace& workspace, QWidget* parent = nullptr);
     QPushButton* menuButton() const { return menu_; }
 
+signals:
+    void tradeAsked();
+
 private:
     void refresh();
     void refreshPrice();

@@ -490,20 +490,25 @@ bool isStudyName(std::string_view name) {
 
 }  // namespace
 
-std::vector<std::string> Ledger::studies() const {
+std::vector<std::string> keptStudies(const std::filesystem::path& path) {
     std::vector<std::string> names;
-    for (const std::string& name : folder_.names())
-        if (isStudyName(name) && folder_.entry(name) == OpenFolder::Entry::file && names.size() < mostStudies)
+    const auto folder = OpenFolder::open(path);
+    if (!folder) return names;
+    for (const std::string& name : folder->names())
+        if (isStudyName(name) && folder->entry(name) == OpenFolder::Entry::file && names.size() < mostStudies)
             names.push_back(name);
     std::sort(names.rbegin(), names.rend());  // they begin with when they were made
     return names;
 }
 
-Result<std::string> Ledger::loadStudy(const std::string& name) const {
+Result<std::string> loadStudy(const std::filesystem::path& path, const std::string& name) {
     if (!isStudyName(name)) return Error{ErrorCode::file, "'" + name + "' is no kept study"};
-    const auto file = openRegular(name, folder_.descriptor());
+    const auto folder = OpenFolder::open(path);
+    if (!folder) return folder.error();
+    if (folder->entry(name) != OpenFolder::Entry::file) return Error{ErrorCode::file, "'" + name + "' is no file"};
+    const auto file = openRegular(name, folder->descriptor());
     if (!file) return file.error();
-    return readAll(*file, folder_.path() / name, mostStudyBytes);
+    return readAll(*file, folder->path() / name, mostStudyBytes);
 }
 
 Result<std::string> Ledger::keepStudy(const std::string& text) {

@@ -72,10 +72,7 @@ public:
     /// What rungs of a kind of part cost on this machine over the lowest, as was last measured; empty when it was not.
     std::map<int, double> prices(const std::string& kind) const;
     Status setPrices(const std::string& kind, const std::map<int, double>& byRung);
-    /// Results of studies, as texts: each a file "study-*.json" in the folder. The newest first.
-    std::vector<std::string> studies() const;
-    Result<std::string> loadStudy(const std::string& name) const;
-    /// @return its name
+    /// Keeps the result of a study, as a text, in a file "study-*.json" of the folder. @return its name
     Result<std::string> keepStudy(const std::string& text);
     Status removeStudy(const std::string& name);
     /// Of all runs together.
@@ -112,5 +109,9 @@ private:
     mutable std::recursive_mutex mutex_;
     sqlite3* database_ = nullptr;
 };
+
+/// The results of studies that are kept in a ledger's folder, the newest first; none where there is no such folder.
+std::vector<std::string> keptStudies(const std::filesystem::path& folder);
+Result<std::string> loadStudy(const std::filesystem::path& folder, const std::string& name);
 
 }  // namespace hedgerow

@@ -133,6 +133,11 @@ bool Course::take(std::size_t way, Tick until, std::size_t outcome) {
     if (active_ && active_->way == way && active_->circuit->engine == circuit.engine && active_->end >= until &&
         sameShape(active_->circuit->network(), circuit.network())) {
         active_->circuit = &circuit;
+        // Where rows stand for quantities, those of the other values are made of them otherwise.
+        if (!setting_.frame.direct()) {
+            active_->simulation->finish();
+            active_->sink->goOnIn(circuit.network());
+        }
         if (active_->simulation->goOnIn(circuit.network())) return true;
         return ended(RunEnd::failed);
     }

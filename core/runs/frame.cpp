@@ -139,7 +139,12 @@ RunFrame::Way RunFrame::wayOf(const Network& network, const Keep& keep) const {
 }
 
 FrameSink::FrameSink(const RunFrame& frame, const Network& network, Keep keep, RunSink& into)
-    : frame_(frame), network_(network), keep_(std::move(keep)), into_(into), way_(frame.wayOf(network, keep_)) {}
+    : frame_(frame), network_(&network), keep_(std::move(keep)), into_(into), way_(frame.wayOf(network, keep_)) {}
+
+void FrameSink::goOnIn(const Network& network) {
+    network_ = &network;
+    way_ = frame_.wayOf(network, keep_);
+}
 
 std::uint32_t FrameSink::addView(RowView view) {
     if (watched_) views_.push_back(view);
@@ -245,7 +250,7 @@ double FrameSink::valueOf(const Terms& terms, std::uint32_t view, std::span<cons
 
 std::vector<double> FrameSink::valuesOf(const Place& place) const {
     std::vector<double> values;
-    for (const QuantityInfo& quantity : network_.quantities)
+    for (const QuantityInfo& quantity : network_->quantities)
         values.push_back(quantity.sort == QuantityInfo::Sort::linear && keep_.has(quantity.name)
                              ? valueOf(quantity.a, place.view, place.row)
                              : nothing);
@@ -265,7 +270,7 @@ std::optional<Tick> FrameSink::passes(const QuantityInfo& quantity, bool above, 
         } else if (quantity.sort == QuantityInfo::Sort::signal) {
             now = sets_[point.signalSet][static_cast<std::size_t>(quantity.index)];
         } else {
-            const RowLayout layout(network_);
+            const RowLayout layout(*network_);
             now = views_[point.view].conducting[static_cast<std::size_t>(
                 layout.placeOfElement[static_cast<std::size_t>(quantity.index)])];
         }

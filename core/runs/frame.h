@@ -69,6 +69,9 @@ class FrameSink final : public RunSink {
 public:
     FrameSink(const RunFrame& frame, const Network& network, Keep keep, RunSink& into);
 
+    /// Views come from another network from now on, which has the same quantities and unknowns.
+    void goOnIn(const Network& network);
+
     bool wantsPoints() const override { return keep_.points && into_.wantsPoints(); }
     std::uint32_t addView(RowView view) override;
     std::uint32_t addSignals(std::span<const double> values) override;
@@ -106,7 +109,7 @@ private:
     bool store(std::span<const PointRef> points, std::span<const double> numbers);
 
     const RunFrame& frame_;
-    const Network& network_;
+    const Network* network_;
     const Keep keep_;
     RunSink& into_;
     RunFrame::Way way_;

@@ -207,7 +207,10 @@ private:
     }
     std::string sizeOf(std::size_t feature, double off) const {
         const double reference = std::abs(setting_.reference[feature]);
-        return reference > 0 ? fmt::format("{:.2g} %", 100 * off / reference) : formatQuantity(off, "", 2);
+        if (!(reference > 0)) return formatQuantity(off, "", 2);
+        const double percent = 100 * off / reference;
+        return percent < 1000 ? fmt::format("{:.{}f} %", percent, percent >= 10 ? 0 : percent >= 0.1 ? 1 : 3)
+                              : std::string("many times its size");
     }
 
     /// Why a rung is not enough.
