@@ -8,6 +8,7 @@
 
 #include "base/deadline.h"
 #include "model/quantity.h"
+#include "network/scene.h"
 #include "periodic/settle/common_period.h"
 
 namespace hedgerow {
@@ -15,6 +16,7 @@ namespace hedgerow {
 namespace {
 
 constexpr std::size_t trialBytes = std::size_t{96} << 20;
+constexpr double shortTimes = 2e-4;    ///< s: what short times are never known better than
 constexpr double leastTrial = 3e-3;    ///< s
 constexpr std::size_t leastSamples = 5;
 constexpr int firstPieces = 20;        ///< of a period, with which a trial begins
@@ -73,10 +75,10 @@ public:
         for (SpanPrice& span : price.spans) {
             const PriceBook::Factor factor = book_.factor(span.kind);
             // What was gone through wholly will take as long again, but for what else the machine does.
-            const double certain = span.whole ? 0.5 : 1.0;
+            const double certain = span.whole ? 0.7 : 1.0;
             span.seconds = span.raw * factor.likely;
-            span.low = span.seconds * std::pow(factor.low / factor.likely, certain);
-            span.high = span.seconds * std::pow(factor.high / factor.likely, certain);
+            span.low = std::max(0.0, span.seconds * std::pow(factor.low / factor.likely, certain) - shortTimes);
+            span.high = span.seconds * std::pow(factor.high / factor.likely, certain) + shortTimes;
             if (span.waits) span.low = std::min(span.low, 0.1 * span.seconds);
             price.seconds += span.seconds;
             spread += std::pow(span.high - span.seconds, 2);
@@ -195,14 +197,25 @@ private:
             return token.cancelled() ? Result<Rates>(rates) : Result<Rates>(started.error());
         }
         std::vector<Sample> samples{sampleOf(*simulation, sink, store, watch, begin)};
-        Tick piece = firstPiece(circuit, request.end - begin);
+        Tick piece = firstPiece(circuit, request.end - begin), reached = begin;
         // At least so many pieces that what the beginning takes can be told from the rest.
         while (simulation->now() < request.end && (samples.back().seconds < each_ || samples.size() < leastSamples) &&
                !token.cancelled()) {
             const Tick before = simulation->now();
-            const RunEnd went = simulation->advance(std::min(request.end, later(before, piece)));
+            std::size_t k = plan_.intervalAt(std::max(before, reached));
+            const Tick border = k + 1 < plan_.intervals.size() ? plan_.intervals[k + 1].from : neverTick;
+            const Tick stop = std::min({request.end, later(before, piece), border});
+            const RunEnd went = simulation->advance(stop);
+            reached = stop;
             samples.push_back(sampleOf(*simulation, sink, store, watch, begin));
             if (went != RunEnd::finished) break;
+            if (stop == border && border < request.end) {
+                // Other values: the run builds anew there, and so does the trial.
+                const auto& next = plan_.ways[way].circuits[k + 1];
+                if (!next || next->engine != circuit.engine || !sameShape(circuit.network(), next->network())) break;
+                if (!run_.frame().direct()) simulation->finish(), sink.goOnIn(next->network());
+                if (!simulation->goOnIn(next->network())) break;
+            }
             const Sample last = samples.back() - samples[samples.size() - 2];
             // Twice as far, but not beyond the time there is.
             const double left = std::max(0.0, each_ - samples.back().seconds);

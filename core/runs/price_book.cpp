@@ -17,6 +17,7 @@ using Json = nlohmann::json;
 
 constexpr double keeps = 0.9;            ///< of the weight of older runs, when one is added
 constexpr double spreadAtFirst = 0.40;   ///< of the logarithm, before anything is known
+constexpr double leastSpread = 0.09;     ///< the machine has other things to do
 constexpr double worthAtFirst = 3;       ///< as many runs
 constexpr double nineOfTen = 1.64;       ///< standard deviations
 constexpr double mostFactor = 3;         ///< ln of it: what is further off was something else
@@ -88,7 +89,7 @@ PriceBook::Factor PriceBook::factor(const std::string& kind) const {
         (entry.weight * std::max(0.0, entry.square - entry.mean * entry.mean) +
          worthAtFirst * spreadAtFirst * spreadAtFirst / (1 + entry.weight)) /
         all;
-    const double spread = nineOfTen * std::sqrt(variance + 0.05 * 0.05);
+    const double spread = nineOfTen * std::sqrt(variance + leastSpread * leastSpread);
     return {.likely = std::exp(mean), .low = std::exp(mean - spread), .high = std::exp(mean + spread), .known = entry.count};
 }
 
