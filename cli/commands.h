@@ -66,6 +66,15 @@ struct TradeOptions {
 };
 int trade(const TradeOptions& options);
 
+struct LearnOptions {
+    RunOptions run;
+    std::vector<std::string> parts;  ///< empty for all that can
+    std::string rungs;               ///< a rule; "" for all on 4
+    int points = 6;
+    bool write = false;
+};
+int learn(const LearnOptions& options);
+
 struct TuneOptions {
     RunOptions run;
     std::string part, crossover, margin;

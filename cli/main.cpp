@@ -171,8 +171,18 @@ int main(int argc, char** argv) {
     traded->add_flag("--search", trading.search, "find the cheapest rungs that are good enough, part by part");
     traded->add_flag("--steps", trading.steps, "fixed steps from a tenth to a thousandth of the shortest period");
     traded->add_flag("--keep", trading.keep, "keep the result beside the project");
-    traded->add_option("--out", trading.outputs, "a .csv, .h5 or .json file to write; may be repeated");
+    traded->add_option("--out", trading.outputs, "a .csv, .h5, .json or .html file to write; may be repeated");
     traded->add_flag("--quiet", trading.run.quiet, "no progress");
+
+    LearnOptions learning;
+    auto* learnt = app.add_subcommand(
+        "learn", "Switching energies of rung 2 from rung 4, in the circuit itself, at the currents that a run visits");
+    addSolving(*learnt, learning.run);
+    learnt->add_option("--part", learning.parts, "a device; all that can when not given; may be repeated");
+    learnt->add_option("--rungs", learning.rungs, "what is learnt from, 'all on 4' when not given");
+    learnt->add_option("--points", learning.points, "currents for each device and kind of event")->check(CLI::Range(1, 100));
+    learnt->add_flag("--write", learning.write, "write the values into the project's file");
+    learnt->add_flag("--quiet", learning.run.quiet, "no progress");
 
     TuneOptions tuning;
     auto* tuned = app.add_subcommand("tune", "Gains of a regulator for a crossover and a phase margin");
@@ -214,6 +224,7 @@ int main(int argc, char** argv) {
         if (answering->parsed()) return respond(responding);
         if (tuned->parsed()) return tune(tuning);
         if (traded->parsed()) return trade(trading);
+        if (learnt->parsed()) return learn(learning);
         if (priced->parsed()) return price(pricing, budget);
         options.settle = settling->parsed();
         return run(options);

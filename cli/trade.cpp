@@ -13,6 +13,8 @@
 #include "ledger/ledger.h"
 #include "model/quantity.h"
 #include "shared.h"
+#include "formats/hedge/hedge.h"
+#include "studies/learn.h"
 #include "studies/trade_file.h"
 
 namespace hedgerow::cli {
@@ -109,6 +111,59 @@ int trade(const TradeOptions& options) {
         if (!ledger) return fail(ledger.error(), unwritable);
         if (auto kept = (*ledger)->keepStudy(writeTrade(*result)); !kept) return fail(kept.error(), unwritable);
     }
+    return success;
+}
+
+int learn(const LearnOptions& options) {
+    const RunOptions& running = options.run;
+    const auto project = load(running.project, running.json, running.allowOutside);
+    if (!project) return unreadable;
+    listenForInterrupts();
+    const CancelToken cancel;
+    std::atomic<bool> over = false;
+    std::thread watcher([&] {
+        while (!over) {
+            if (wasInterrupted()) cancel.cancel();
+            std::this_thread::sleep_for(std::chrono::milliseconds(50));
+        }
+    });
+    LearnRequest request{.project = project, .scene = running.scene, .plan = running.plan, .parts = options.parts};
+    if (!options.rungs.empty()) request.rungs = options.rungs;
+    request.points = options.points;
+    const bool terminal = isatty(STDERR_FILENO) && !running.quiet;
+    request.progress = [terminal](const std::string& now) {
+        if (terminal) fmt::print(stderr, "\r{:<60.60}", now);
+    };
+    const auto learned = learnLosses(request, cancel);
+    over = true;
+    watcher.join();
+    if (terminal) fmt::print(stderr, "\r{:62}\r", "");
+    const auto fail = [&](const Error& error, int code) {
+        if (running.json)
+            printJson(Json{{"error", toJson(error)}});
+        else
+            spdlog::error("{}", error.text());
+        return code;
+    };
+    if (!learned) return fail(learned.error(), wasInterrupted() ? stopped : unsound);
+    if (running.json) {
+        Json json{{"points", Json::array()}, {"values", Json::array()}, {"left", learned->left}};
+        for (const LearnedPoint& p : learned->points)
+            json["points"].push_back({{"part", p.part}, {"event", p.event}, {"at", p.at}, {"current", p.current},
+                                      {"voltage", p.voltage}, {"energy", p.energy}});
+        for (const auto& value : learned->values)
+            json["values"].push_back({{"part", value.part}, {"key", value.key}, {"text", value.text}});
+        printJson(json);
+    } else {
+        for (const LearnedPoint& p : learned->points)
+            fmt::print("{:<8} {:<9} {:>10} {:>10}  {}\n", p.part, p.event, formatQuantity(p.current, "A", 3),
+                       formatQuantity(p.voltage, "V", 3), formatQuantity(p.energy, "J", 3));
+        for (const auto& value : learned->values) fmt::print("{} {} = {}\n", value.part, value.key, value.text);
+        for (const std::string& left : learned->left) fmt::print("left: {}\n", left);
+    }
+    if (!options.write) return success;
+    if (auto written = saveHedge(withLearned(*project, *learned), running.project); !written)
+        return fail(written.error(), unwritable);
     return success;
 }
 

@@ -28,6 +28,7 @@
 #include "desk/jigs.h"
 #include "runs/registry.h"
 #include "runs/rung_prices.h"
+#include "studies/learn.h"
 #include "style/step_value.h"
 #include "style/theme.h"
 
@@ -46,6 +47,7 @@ Card::Card(Workspace& workspace, QWidget* parent) : QScrollArea(parent), workspa
     setFrameShape(QFrame::NoFrame);
     setWidgetResizable(true);
     setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    connect(&workspace_, &Workspace::left, this, [this] { learning_.drop(), pricing_.drop(); });
     connect(&workspace, &Workspace::catalogueChanged, this, [this] { catalogueChanged_ = true; });
     connect(&workspace, &Workspace::selectionChanged, this, &Card::rebuild);
     connect(&workspace, &Workspace::projectChanged, this, &Card::rebuild);
@@ -310,7 +312,8 @@ void Card::showPart(const Part& part, const PartKind& kind) {
     bool rated = false;
     for (const ParameterKind& parameter : kind.parameters) rated = rated || parameter.rating;
     for (const ParameterKind& parameter : kind.parameters)
-        if (!parameter.rating && parameter.rung <= part.rung && parameter.key != "code" && parameter.key != "estimated")
+        if (!parameter.rating && parameter.rung <= part.rung && parameter.key != "code" && parameter.key != "estimated" &&
+            (parameter.key != "learned" || part.values.find("learned")))
             addValue(part, parameter);
     addControl(part, kind);
     if (canBeTuned(part.kind) && !workspace_.project().showsModule()) {
@@ -363,13 +366,55 @@ void Card::measureRungs(int part, const std::string& kind) {
     });
 }
 
+/// The switching energies of a device, by what it burns on rung 4.
+void Card::learn(const std::string& part) {
+    if (auto* button = page_->findChild<QPushButton*>("learnLosses")) {
+        button->setText("learning…");
+        button->setEnabled(false);
+    }
+    LearnRequest request{.project = workspace_.history().shared(),
+                         .scene = workspace_.scene().name,
+                         .plan = workspace_.plan().name,
+                         .parts = {part}};
+    learning_.start([this, request = std::move(request)](const CancelToken& cancel) -> std::function<void()> {
+        auto learned = learnLosses(request, cancel);
+        return [this, learned = std::move(learned)] {
+            if (auto* button = page_->findChild<QPushButton*>("learnLosses")) {
+                button->setText("Learn losses");
+                button->setEnabled(true);
+            }
+            if (!learned) {
+                if (learned.error().code != ErrorCode::stop)
+                    emit workspace_.refused(QString::fromStdString(learned.error().text()));
+                return;
+            }
+            (void)workspace_.apply({"learn losses", [&](Project& project) -> Status {
+                                        project.sheets.front() = withLearned(project, *learned).sheets.front();
+                                        return {};
+                                    }});
+        };
+    });
+}
+
 void Card::addControl(const Part& part, const PartKind& kind) {
     if (!jigsFor(kind).empty()) {
         auto* open = new QPushButton("Model desk", page_);
         open->setObjectName("openDesk");
         open->setToolTip("this device in the standard jigs, on all its rungs");
         connect(open, &QPushButton::clicked, this, &Card::deskAsked, Qt::QueuedConnection);
-        column_->addWidget(open, 0, Qt::AlignLeft);
+        auto* buttons = new QHBoxLayout;
+        buttons->addWidget(open);
+        if ((kind.findParameter("eon") || kind.findParameter("err")) && !workspace_.project().showsModule()) {
+            auto* learning = new QPushButton(learning_.busy() ? "learning…" : "Learn losses", page_);
+            learning->setObjectName("learnLosses");
+            learning->setEnabled(!learning_.busy());
+            learning->setToolTip("switching energies of rung 2 from rung 4, in this very circuit, at the currents that the plan "
+                                 "visits");
+            connect(learning, &QPushButton::clicked, this, [this, name = part.name] { learn(name); });
+            buttons->addWidget(learning);
+        }
+        buttons->addStretch(1);
+        column_->addLayout(buttons);
     }
     if (kind.findParameter("code")) {
         auto* open = new QPushButton("Edit its code", page_);

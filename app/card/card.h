@@ -108,7 +108,8 @@ private:
     Stress* stress_ = nullptr;
     Ladder* ladder_ = nullptr;
     std::map<std::string, std::map<int, double>> measured_;  ///< prices by kind and rung
-    Background pricing_;
+    Background pricing_, learning_;
+    void learn(const std::string& part);
     bool equationsOpen_ = false;  ///< of the part at hand, and then of the next one
     std::string shape_;           ///< what the page was built for
     bool catalogueChanged_ = false;

@@ -96,9 +96,9 @@ TradeView::TradeView(Workspace& workspace, QWidget* parent) : QWidget(parent), w
     connect(save, &QPushButton::clicked, this, [this] {
         if (!result_) return emit said("there is no result yet", true);
         const QString path = QFileDialog::getSaveFileName(
-            this, "Export the study", {}, "Table (*.csv);;HDF5 (*.h5);;JSON (*.json);;Picture (*.png *.svg *.pdf)");
+            this, "Export the study", {}, "Report (*.html);;Table (*.csv);;HDF5 (*.h5);;JSON (*.json);;Picture (*.png *.pdf)");
         if (path.isEmpty()) return;
-        const bool table = path.endsWith(".csv") || path.endsWith(".h5") || path.endsWith(".json");
+        const bool table = !path.endsWith(".png") && !path.endsWith(".pdf");
         const Status written = table ? writeTable(path) : writePicture(path);
         emit said(written ? "wrote " + path : words(written.error().text()), !written);
     });

@@ -4,6 +4,8 @@
 #include <cmath>
 
 #include "model/modules.h"
+#include "model/rung_rule.h"
+#include "model/span_text.h"
 #include "model/values.h"
 #include "network/loss_data.h"
 #include "analysis/core_loss.h"
@@ -17,12 +19,7 @@ constexpr double least = 1e-3;    ///< of the largest current or voltage: what i
 constexpr int rounds = 30;        ///< towards the temperature that the losses at it lead to
 constexpr double settled = 1e-6;  ///< K
 
-/// What happened at one instant of the run.
-struct Event {
-    double at;  ///< s
-    enum class Sort { on, off, recovery } sort;
-    double current, voltage;
-};
+using Event = SwitchingEvent;
 
 struct Tables {
     EnergyTable on, off, recovery;
@@ -62,6 +59,11 @@ std::vector<Event> eventsOf(const Trace& v, const Trace& i, Tick from, Tick to, 
         k = last + 1;
     }
     return events;
+}
+
+std::vector<Event> eventsOf(const Trace& v, const Trace& i, Tick from, Tick to, const PartKind& kind) {
+    const bool turnsOn = kind.findParameter("eon"), turnsOff = kind.findParameter("eoff"), recovers = kind.findParameter("err");
+    return eventsOf(v, i, from, to, turnsOn, turnsOff && !recovers, recovers && !turnsOff);
 }
 
 /// The highest temperature over a window that begins at the mean: constant power between events, energies at them.
@@ -132,9 +134,25 @@ std::optional<LossRow> windingLoss(const RunRecord& run, const Part& part, const
 
 }  // namespace
 
+std::vector<SwitchingEvent> switchingEvents(const RunRecord& run, const Part& part, Tick from, Tick to) {
+    const PartKind* const kind = partLibrary().catalogue().find(part.kind);
+    const auto v = run.trace(part.name + ".v"), i = run.trace(part.name + ".i");
+    if (!kind || kind->group != "Switches" || !v || !i || i->size() < 2) return {};
+    return eventsOf(*v, *i, std::max(from, i->time(0)), std::min(to, i->time(i->size() - 1)), *kind);
+}
+
 std::vector<LossRow> lossesOf(const RunRecord& run, Tick from, Tick to) {
     std::vector<LossRow> rows;
-    const FlatProject flat = flattened(run.project(), partLibrary().catalogue());
+    FlatProject flat = flattened(run.project(), partLibrary().catalogue());
+    // Parts stand where the span put them in which the window ends; what lies before it was solved otherwise.
+    for (const SpanOutcome& span : run.summary().spans) {
+        if (span.from >= to || span.to <= from || span.from == span.to) continue;
+        const auto typed = readSpanText(span.text);
+        if (!typed || span.to < to) continue;
+        (void)applyRungRule(typed->rungs, flat.project, partLibrary().catalogue());
+        from = std::max(from, span.from);
+        break;
+    }
     const ParameterTable parameters(flat.project.parameters);
     for (const Part& part : flat.project.sheet().parts) {
         const PartKind* const kind = partLibrary().catalogue().find(part.kind);
@@ -156,10 +174,7 @@ std::vector<LossRow> lossesOf(const RunRecord& run, Tick from, Tick to) {
         const auto thermal = ThermalNetwork::read(text("zth"), ladder && *ladder == "K/W and J/K");
         const auto caseTemperature =
             kind->findParameter("tcase") ? partValue(part, *kind, "tcase", parameters.lookup()) : Result<double>(25.0);
-        const bool turnsOn = kind->findParameter("eon"), turnsOff = kind->findParameter("eoff"),
-                   recovers = kind->findParameter("err");
-        const std::vector<Event> events =
-            eventsOf(*v, *i, start, end, turnsOn, turnsOff && !recovers, recovers && !turnsOff);
+        const std::vector<Event> events = eventsOf(*v, *i, start, end, *kind);
         const double length = toSeconds(end - start);
         LossRow row{part.name, conducted->mean};
         const double resistance = thermal ? thermal->resistance() : 0;

@@ -23,9 +23,18 @@ struct LossRow {
     std::optional<double> mean = {}, peak = {};
 };
 
+/// What happened to a switch at one instant of a run.
+struct SwitchingEvent {
+    double at;  ///< s
+    enum class Sort { on, off, recovery } sort;
+    double current, voltage;  ///< A and V, of the points before and after
+};
+/// Of one switch of a run on rung 2 or below, in order: jumps of its current and voltage (docs/losses.md).
+std::vector<SwitchingEvent> switchingEvents(const RunRecord& run, const Part& part, Tick from, Tick to);
+
 /// The losses of all switches on rung 2, and of windings from there on whose core has a loss given, the largest first:
 /// on rung 1 switches have none, above rung 2 they are in what they conduct. Energies are taken at the temperature that
-/// they lead to. @param from, to  of the window
+/// they lead to. Of a run of several spans the window begins with that in which it ends. @param from, to  of the window
 std::vector<LossRow> lossesOf(const RunRecord& run, Tick from, Tick to);
 
 }  // namespace hedgerow

@@ -133,7 +133,12 @@ std::vector<double> withNewAtRest(const Network& network, Tick t, const Carried&
                                   const std::vector<int>& segments, const RestOf& restOf) {
     if (std::find(carried.knownStates.begin(), carried.knownStates.end(), 0) == carried.knownStates.end())
         return carried.states;
-    const HeldNetwork held(network, t, carried, segments);
+    // What the losses of one instant would lead to in the long run is no temperature of this instant.
+    Carried with = carried;
+    for (std::size_t i = 0; i < network.states.size(); ++i)
+        if (network.states[i].heat) with.knownStates[i] = 1;
+    if (std::find(with.knownStates.begin(), with.knownStates.end(), 0) == with.knownStates.end()) return carried.states;
+    const HeldNetwork held(network, t, with, segments);
     const auto rest = restOf(held.network());
     return rest ? held.all(*rest) : carried.states;
 }

@@ -31,6 +31,7 @@ using RestOf = std::function<Result<std::vector<double>>(const Network&)>;
 
 /// The states of `network` with those that `carried` does not know at rest: x' = 0 of these, with all others, sources
 /// and gates held as they are at `t`. Where there is no such rest, they keep their initial values.
+/// Temperatures keep their initial values: they follow the mean of the losses, not those of one instant.
 /// @param segments  per element, those the gates ask for
 std::vector<double> withNewAtRest(const Network& network, Tick t, const Carried& carried,
                                   const std::vector<int>& segments, const RestOf& restOf);

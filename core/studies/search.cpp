@@ -135,12 +135,6 @@ public:
             const TradePoint& tried = points_.back();
             if (!tried.error && tried.good && tried.seconds < (1 - same) * known(now).seconds) answer.line = line;
         }
-        // Something simpler that was asked for may do as well for less.
-        for (const TradePoint& point : points_)
-            if (!point.error && point.good && !point.line.starts_with("plan ") && point.line != answer.line) {
-                const TradePoint* best = at(answer.line);
-                if (best && point.seconds < (1 - same) * best->seconds) answer.line = point.line;
-            }
         return answer;
     }
 
@@ -177,11 +171,6 @@ private:
     const TradePoint& known(const std::vector<int>& rungs) {
         run({rungs});
         return points_[places_.at(lineOf(rungs))];
-    }
-    const TradePoint* at(const std::string& line) const {
-        for (const TradePoint& point : points_)
-            if (point.line == line && !point.error) return &point;
-        return nullptr;
     }
     bool good(const std::vector<int>& rungs) {
         if (cancel_.cancelled()) return false;

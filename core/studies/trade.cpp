@@ -27,6 +27,8 @@ constexpr std::string_view referenceWord = "reference:", finest = "all on 4";
 constexpr double standsStill = 0.1;  ///< of the accuracy wanted
 constexpr double refinement = 0.1;   ///< of the tolerance, each time
 constexpr int refinements = 3;
+constexpr int timings = 2;
+constexpr double nearCheapest = 1.5, sameCost = 1.05;
 constexpr std::size_t mostKept = std::size_t{256} << 20;  ///< bytes of waveforms
 
 double threadSeconds() {
@@ -353,12 +355,25 @@ Result<TradeResult> runTrade(const TradeRequest& request, const CancelToken& can
         if (cancel.cancelled()) return Error{ErrorCode::stop, "stopped"};
         result.answer = std::move(answer.line);
         result.verdicts = std::move(answer.verdicts);
-    } else {
-        const TradePoint* best = nullptr;
-        for (const TradePoint& point : result.points)
-            if (!point.error && point.good && (!best || point.seconds < best->seconds)) best = &point;
-        if (best) result.answer = best->line;
     }
+    // What is among the cheapest is timed again, one at a time: a machine has other things to do.
+    double cheapest = INFINITY;
+    for (const TradePoint& point : result.points)
+        if (!point.error && point.good) cheapest = std::min(cheapest, point.seconds);
+    for (TradePoint& point : result.points)
+        for (int k = 0; k < timings && !point.error && point.good && point.seconds < nearCheapest * cheapest; ++k) {
+            const TradePoint again = runner.one(point.line);
+            if (cancel.cancelled()) return Error{ErrorCode::stop, "stopped"};
+            if (!again.error) point.seconds = std::min(point.seconds, again.seconds);
+        }
+    const TradePoint *best = nullptr, *found = nullptr;
+    for (const TradePoint& point : result.points) {
+        if (point.error || !point.good) continue;
+        if (!best || point.seconds < best->seconds) best = &point;
+        if (point.line == result.answer) found = &point;
+    }
+    // The answer of the search stands unless something simpler costs clearly less.
+    if (best && !(found && found->seconds < sameCost * best->seconds)) result.answer = best->line;
     markFront(result.points);
     result.runs = runner.done();
     result.seconds = watch.seconds();

@@ -2,6 +2,7 @@
 
 #include <hdf5.h>
 
+#include <algorithm>
 #include <cmath>
 #include <limits>
 
@@ -13,6 +14,7 @@
 #include "formats/file.h"
 #include "formats/hdf5/hdf5_file.h"
 #include "formats/hedge/json_place.h"
+#include "model/quantity.h"
 
 namespace hedgerow {
 
@@ -68,6 +70,85 @@ std::string csvOf(const TradeResult& result) {
                                 verdict.needed ? "yes" : "no", quoted(verdict.why));
     }
     return text;
+}
+
+std::string escaped(const std::string& text) {
+    std::string made;
+    for (const char c : text)
+        made += c == '<' ? "&lt;" : c == '>' ? "&gt;" : c == '&' ? "&amp;" : c == '"' ? "&quot;" : std::string(1, c);
+    return made;
+}
+
+/// Error over accuracy against CPU time, both logarithmic.
+std::string svgOf(const TradeResult& result) {
+    constexpr double width = 640, height = 360, left = 60, right = 20, top = 20, bottom = 46, leastError = 1e-4;
+    double low = result.referenceSeconds, high = result.referenceSeconds, good = 0.3, bad = 3;
+    const auto drawn = [=](double worst) { return std::clamp(worst, leastError, 1e6); };
+    for (const TradePoint& point : result.points) {
+        if (point.error) continue;
+        low = std::min(low, point.seconds), high = std::max(high, point.seconds);
+        good = std::min(good, drawn(point.worst)), bad = std::max(bad, drawn(point.worst));
+    }
+    low = std::max(1e-9, low / 1.5), high = std::max(low * 2, high * 1.5), good /= 2, bad *= 2;
+    const auto x = [&](double seconds) {
+        return left + (width - left - right) * std::log(std::max(seconds, low) / low) / std::log(high / low);
+    };
+    const auto y = [&](double worst) {
+        return height - bottom - (height - top - bottom) * std::log(drawn(worst) / good) / std::log(bad / good);
+    };
+    std::string svg = fmt::format("<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 {} {}\" width=\"{}\" "
+                                  "font-family=\"sans-serif\" font-size=\"11\">",
+                                  width, height, width);
+    svg += fmt::format("<rect x=\"{}\" y=\"{:.1f}\" width=\"{}\" height=\"{:.1f}\" fill=\"#DCE9D7\"/>", left, y(1),
+                       width - left - right, height - bottom - y(1));
+    svg += fmt::format("<rect x=\"{}\" y=\"{}\" width=\"{}\" height=\"{}\" fill=\"none\" stroke=\"#D3CEBD\"/>", left, top,
+                       width - left - right, height - top - bottom);
+    for (int decade = -9; decade <= 6; ++decade) {
+        const double value = std::pow(10.0, decade);
+        if (value > low && value < high)
+            svg += fmt::format("<text x=\"{:.1f}\" y=\"{}\" text-anchor=\"middle\">{}</text>", x(value), height - bottom + 16,
+                               formatQuantity(value, "s", 1));
+        if (value >= good && value <= bad)
+            svg += fmt::format("<text x=\"{}\" y=\"{:.1f}\" text-anchor=\"end\">{:g}</text>", left - 6, y(value) + 4, value);
+    }
+    for (const TradePoint& point : result.points)
+        if (!point.error)
+            svg += fmt::format("<circle cx=\"{:.1f}\" cy=\"{:.1f}\" r=\"4\" fill=\"{}\" stroke=\"#2C4FA3\"><title>{}</title></circle>",
+                               x(point.seconds), y(point.worst), point.front ? "#2C4FA3" : "none", escaped(point.line));
+    return svg + fmt::format("<text x=\"{}\" y=\"{}\" text-anchor=\"middle\">CPU time; error over the accuracy wanted</text></svg>",
+                             width / 2, height - 8);
+}
+
+std::string htmlOf(const TradeResult& result) {
+    std::string html = fmt::format(
+        "<!DOCTYPE html><html lang=\"en\"><head><meta charset=\"utf-8\"><title>Trade study</title><style>body{{font-family:sans-serif;"
+        "max-width:60em;margin:2em auto}}td,th{{padding:2px 10px 2px 0;text-align:left;vertical-align:top}}</style></head><body>"
+        "<h1>Trade study: {}</h1><p>Plan {}, scene {}. Reference: {}, {}.</p>",
+        escaped(result.study), escaped(result.plan), escaped(result.scene.empty() ? "the first" : result.scene),
+        escaped(result.referenceLine),
+        result.converged ? "converged" : "not converged: features still move with a finer tolerance");
+    html += "<table><tr><th>what matters</th><th>reference</th></tr>";
+    for (std::size_t f = 0; f < result.features.size(); ++f)
+        html += fmt::format("<tr><td>{}</td><td>{}</td></tr>", escaped(result.features[f]),
+                            escaped(formatQuantity(result.reference[f], result.units[f], 5)));
+    html += "</table>" + svgOf(result);
+    html += result.answer.empty() ? "<p>Nothing tried is as accurate as wanted.</p>"
+                                  : fmt::format("<p><b>The cheapest that is good enough: {}</b></p>", escaped(result.answer));
+    html += "<table><tr><th>solved by</th><th>CPU time</th><th>error over accuracy</th><th></th></tr>";
+    for (const TradePoint& point : result.points)
+        html += fmt::format("<tr><td>{}{}</td><td>{}</td><td>{}</td><td>{}</td></tr>", escaped(point.line),
+                            point.present ? " (the plan)" : "", escaped(formatQuantity(point.seconds, "s", 2)),
+                            point.error ? std::string("–") : fmt::format("{:.2g}", point.worst),
+                            point.error ? escaped(point.error->message) : point.good ? "good enough" : "too far off");
+    html += "</table>";
+    if (!result.verdicts.empty()) {
+        html += "<table><tr><th>part</th><th>rung</th><th>why</th></tr>";
+        for (const PartVerdict& v : result.verdicts)
+            html += fmt::format("<tr><td>{}</td><td>{}{}</td><td>{}</td></tr>", escaped(v.part), v.rung,
+                                v.needed ? ", needed" : "", escaped(v.why));
+        html += "</table>";
+    }
+    return html + fmt::format("<p>{} runs; Hedgerow {}.</p></body></html>\n", result.runs, hedgerow::version);
 }
 
 }  // namespace
@@ -160,8 +241,9 @@ Status exportTrade(const TradeResult& result, const std::filesystem::path& path)
     const std::string ending = lowerCase(path.extension().string());
     if (ending == ".csv") return writeFileAtomically(path, csvOf(result));
     if (ending == ".json") return writeFileAtomically(path, writeTrade(result));
+    if (ending == ".html") return writeFileAtomically(path, htmlOf(result));
     if (ending != ".h5")
-        return Error{ErrorCode::name, path.filename().string() + ": a study is written as .csv, .h5 or .json"};
+        return Error{ErrorCode::name, path.filename().string() + ": a study is written as .csv, .h5, .json or .html"};
     return replaceAtomically(path, [&](const std::filesystem::path& temporary) -> Status {
         const auto held = hdf5::lock();
         hdf5::Handle file(hdf5::createFile(temporary.string()), H5Fclose);

@@ -484,3 +484,87 @@ TEST(Cli, RespondsAndTunes) {
     EXPECT_EQ(cli("tune " + copy + " --part R1 --crossover 12k --margin 70").code, 3);
     EXPECT_EQ(cli("tune " + copy + " --part REG1 --crossover much --margin 70").code, 1);
 }
+
+TEST(Cli, RunsSpansAndTellsThem) {
+    const Outcome o = cli("run " + example +
+                          " --quiet --json --end 2m --span 'until 1m: all on 1' --span 'settle: all on 2' --span 'for 15u: all on 3'");
+    ASSERT_EQ(o.code, 0) << o.output;
+    const auto json = nlohmann::json::parse(o.output);
+    ASSERT_EQ(json["spans"].size(), 3u);
+    EXPECT_NEAR(json["reached"].get<double>(), 1.015e-3, 1e-12);
+    EXPECT_EQ(json["spans"][2]["engine"], "adaptive");
+    EXPECT_GT(json["spans"][2]["hand-over"]["energy new"].get<double>(), 0);
+    EXPECT_EQ(cli("run " + example + " --quiet --span 'until 1m: Q9 on 1'").code, 3);
+    EXPECT_EQ(cli("run " + example + " --quiet --span 'whenever'").code, 3);
+    const Outcome plan = cli("run " + example + " --quiet --plan 'load step in detail' --scene 'load step'");
+    EXPECT_EQ(plan.code, 0);
+    EXPECT_NE(plan.output.find("until 60u after event 1: all on 3"), std::string::npos) << plan.output;
+}
+
+TEST(Cli, GapsOfSpansSurviveFiles) {
+    TemporaryFolder folder;
+    for (const char* ending : {"csv", "h5", "cfg"}) {
+        const std::string path = (folder.path() / (std::string("gap.") + ending)).string();
+        const Outcome o = cli("run " + example + " --quiet --end 1m --span 'until 0.5m: keep out.v' --span 'until 1m: keep nothing'" +
+                              " --quantity out.v --quantity L1.i --out " + path);
+        ASSERT_EQ(o.code, 0) << ending << ": " << o.output;
+        const Outcome measured = cli("measure " + path + " --quantity out.v --json");
+        EXPECT_EQ(measured.code, 0) << ending << ": " << measured.output;
+        const auto values = nlohmann::json::parse(measured.output);
+        const auto& of = values.contains("measures") ? values["measures"]["out.v"] : values["out.v"];
+        EXPECT_NEAR(of["max"].get<double>(), 37.64, 0.05) << ending << measured.output;
+        EXPECT_NEAR(of["min"].get<double>(), 0, 0.01) << ending;
+    }
+}
+
+TEST(Cli, PricesBeforeTheRun) {
+    TemporaryFolder folder;
+    const Outcome o = cli("price " + example + " --json --end 3m --span 'until 1m: all on 1' --span 'settle' --span 'for 1m: adaptive'");
+    ASSERT_EQ(o.code, 0) << o.output;
+    const auto json = nlohmann::json::parse(o.output);
+    ASSERT_EQ(json["spans"].size(), 3u);
+    for (const auto& span : json["spans"]) {
+        EXPECT_GT(span["seconds"].get<double>(), 0);
+        EXPECT_LE(span["low"].get<double>(), span["seconds"].get<double>());
+        EXPECT_GE(span["high"].get<double>(), span["seconds"].get<double>());
+    }
+    EXPECT_EQ(cli("price " + example).code, 0);
+    EXPECT_EQ(cli("price " + example + " --span 'until Q'").code, 3);
+    EXPECT_EQ(cli("price /nowhere.hedge").code, 2);
+}
+
+TEST(Cli, TradesAndKeeps) {
+    TemporaryFolder folder;
+    const auto copy = (folder.path() / "aux.hedge").string(), table = (folder.path() / "t.csv").string();
+    std::filesystem::copy_file(example, copy);
+    const std::string question = "trade " + copy + " --quiet --plan 'first periods' --feature 'pp of L1.i within 5 %' "
+                                 "--alternative 'reference: all on 2' --alternative 'all on 1' ";
+    const Outcome o = cli(question + "--json --keep --out " + table);
+    ASSERT_EQ(o.code, 0) << o.output;
+    const auto json = nlohmann::json::parse(o.output);
+    EXPECT_TRUE(json["converged"].get<bool>());
+    EXPECT_EQ(json["points"].size(), 2u);
+    std::ifstream written(table);
+    std::string head;
+    std::getline(written, head);
+    EXPECT_TRUE(head.starts_with("solved by,CPU time [s]")) << head;
+    int kept = 0;
+    for (const auto& entry : std::filesystem::directory_iterator(copy + "-runs"))
+        kept += entry.path().filename().string().starts_with("study-");
+    EXPECT_EQ(kept, 1);
+    EXPECT_EQ(cli(question + "--out t.png").code, 6);
+    EXPECT_EQ(cli(question + "--feature 'size of L1.i within 5 %'").code, 3);
+    EXPECT_EQ(cli("trade " + copy + " --study none").code, 1);
+}
+
+TEST(Cli, LearnsSwitchingEnergies) {
+    TemporaryFolder folder;
+    const auto copy = (folder.path() / "physical.hedge").string();
+    std::filesystem::copy_file(std::string(HEDGEROW_EXAMPLES) + "/med-aux-physical.hedge", copy);
+    const Outcome o = cli("learn " + copy + " --plan 'first periods' --part Q1 --points 2 --quiet --json --write");
+    ASSERT_EQ(o.code, 0) << o.output;
+    const auto json = nlohmann::json::parse(o.output);
+    EXPECT_FALSE(json["points"].empty());
+    EXPECT_NE(cli("info " + copy).output.find("learned this circuit"), std::string::npos) << cli("info " + copy).output;
+    EXPECT_EQ(cli("learn " + copy + " --part R1 --quiet").code, 3);
+}

@@ -16,6 +16,11 @@
 #include "formats/file.h"
 #include "formats/hedge/hedge.h"
 #include "model/event_text.h"
+#include "model/rung_rule.h"
+#include "model/span_text.h"
+#include "runs/price_book.h"
+#include "studies/feature.h"
+#include "studies/trade_file.h"
 #include "model/points.h"
 #include "model/quantity.h"
 #include "model/text_form.h"
@@ -161,8 +166,19 @@ void parameters(std::string_view bytes) {
 
 void lines(std::string_view bytes) {
     (void)readEventText(bytes);
+    if (const auto span = readSpanText(bytes)) (void)readSpanText(spanText(*span));
+    (void)readSpanCondition(bytes);
+    (void)readRungRule(bytes);
+    if (const auto feature = readFeature(bytes)) (void)readFeature(featureText(*feature));
     (void)pointsOf(std::string(bytes), "s", "V", ProjectFolder());
     (void)readEntry(bytes, partLibrary().catalogue(), {});
+}
+
+void prices(std::string_view bytes) {
+    const Place place;
+    place.put("prices.json", bytes);
+    const PriceBook book = PriceBook::read(place.path / "prices.json");
+    (void)book.factor("exact");
 }
 
 void recovered(std::string_view bytes) {
@@ -214,7 +230,9 @@ const std::map<std::string, Reader>& readers() {
         {"run-about", runAbout},
         {"ledger", ledgerFile},
         {"touchstone", [](std::string_view bytes) { (void)readTouchstone(bytes, 2), (void)readTouchstone(bytes, 1); }},
-        {"response-table", [](std::string_view bytes) { (void)readResponseTable(bytes); }}};
+        {"response-table", [](std::string_view bytes) { (void)readResponseTable(bytes); }},
+        {"trade", [](std::string_view bytes) { (void)readTrade(bytes); }},
+        {"prices", prices}};
     return all;
 }
 

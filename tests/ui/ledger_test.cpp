@@ -116,7 +116,7 @@ TEST_F(KeptRunsInTheWindow, RunsOfAnUnsavedProjectAreKeptOnceItHasAPlace) {
     window.sheet().setFocus();
     window.key(Qt::Key_Return, Qt::ControlModifier);
     ASSERT_TRUE(window.waitForRun());
-    EXPECT_FALSE(QFileInfo::exists(HEDGEROW_SHARED "/examples/med-aux.hedge-runs")) << "nothing beside what ships";
+    EXPECT_FALSE(QFileInfo::exists(HEDGEROW_SHARED "/examples/med-aux.hedge-runs/ledger.sqlite")) << "nothing beside what ships";
     const QString place = folder.path() + "/mine.hedge";
     ASSERT_TRUE(window.workspace().save(place));
     run(window);

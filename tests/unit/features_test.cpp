@@ -154,7 +154,7 @@ TEST(TradeFiles, WhatIsNoResultIsRefused) {
 TEST(TradeFiles, AreWrittenAsTablesAndColumns) {
     const auto folder = std::filesystem::temp_directory_path() / ("hedgerow-trade-" + std::to_string(::getpid()));
     std::filesystem::create_directories(folder);
-    for (const char* name : {"a.csv", "a.h5", "a.json"}) EXPECT_TRUE(exportTrade(made(), folder / name)) << name;
+    for (const char* name : {"a.csv", "a.h5", "a.json", "a.html"}) EXPECT_TRUE(exportTrade(made(), folder / name)) << name;
     EXPECT_FALSE(exportTrade(made(), folder / "a.txt"));
     EXPECT_FALSE(exportTrade(made(), folder / "none" / "a.csv"));
     std::ifstream file(folder / "a.csv");

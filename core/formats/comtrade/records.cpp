@@ -1,6 +1,7 @@
 #include "formats/comtrade/records.h"
 
 #include <algorithm>
+#include <limits>
 #include <bit>
 #include <charconv>
 #include <cmath>
@@ -41,6 +42,7 @@ struct Scale {
 Scale scaleOf(const Trace& trace, DataKind kind) {
     if (kind == DataKind::float32) return {};
     const auto [low, high] = trace.range(0, trace.size());
+    if (!(low <= high)) return {};  // it has no values
     return {high > low ? (high - low) / (2 * asciiSpan) : 1.0, (high + low) / 2};
 }
 
@@ -210,7 +212,11 @@ private:
             result_.times.push_back(timeOf(sample, stamp));
             for (std::size_t i = 0; i < result_.columns.size(); ++i) {
                 double value = 0;
-                if (!real(values[i + 2], value)) return wrong();
+                const bool missing = i < analogue_.size() && trimmed(values[i + 2]).empty();
+                if (missing)
+                    value = std::numeric_limits<double>::quiet_NaN();
+                else if (!real(values[i + 2], value))
+                    return wrong();
                 addValue(i, value);
             }
             ++sample;
@@ -229,7 +235,8 @@ private:
                 const double value = floating     ? static_cast<double>(take<float>(rest))
                                      : width == 2 ? static_cast<double>(take<std::int16_t>(rest))
                                                   : static_cast<double>(take<std::int32_t>(rest));
-                addValue(i, value);
+                const bool missing = !floating && value == (width == 2 ? -32768.0 : -2147483648.0);
+                addValue(i, missing ? std::numeric_limits<double>::quiet_NaN() : value);
             }
             for (std::size_t w = 0; w < words; ++w) {
                 const auto bits = take<std::uint16_t>(rest);
@@ -301,7 +308,10 @@ std::string data(const TraceTable& table, DataKind kind) {
         if (kind == DataKind::ascii) {
             out += fmt::format("{},{}", number, time);
             for (std::size_t k = 0; k < all.analogue.size(); ++k)
-                out += fmt::format(",{}", std::lround((all.analogue[k]->value(i) - scales[k].b) / scales[k].a));
+                if (const double value = all.analogue[k]->value(i); std::isnan(value))
+                    out += ',';  // missing: nothing between the separators
+                else
+                    out += fmt::format(",{}", std::lround((value - scales[k].b) / scales[k].a));
             for (const Trace* trace : all.status) out += trace->value(i) > 0.5 ? ",1" : ",0";
             out += "\r\n";
             continue;

@@ -2,6 +2,8 @@
 
 #include <cstdio>
 
+#include <cmath>
+
 #include <fmt/format.h>
 
 #include "formats/csv/read_csv.h"
@@ -29,7 +31,10 @@ public:
                     if (auto stopped = table.stopped(); !stopped) return stopped;
                 fmt::format_to(std::back_inserter(buffer), "{}", toSeconds(table.traces.front()->time(i)));
                 for (const Trace* trace : table.traces)
-                    fmt::format_to(std::back_inserter(buffer), ",{}", trace->value(i));
+                    if (const double value = trace->value(i); std::isnan(value))
+                        buffer += ',';  // a gap
+                    else
+                        fmt::format_to(std::back_inserter(buffer), ",{}", value);
                 buffer += '\n';
                 if (buffer.size() > (1 << 16)) {
                     good = std::fwrite(buffer.data(), 1, buffer.size(), file.get()) == buffer.size();

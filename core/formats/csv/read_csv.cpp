@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <cmath>
 
+#include <limits>
+
 #include <fmt/format.h>
 
 #include "base/text.h"
@@ -128,7 +130,9 @@ Result<MeasuredData> readCsv(std::string_view text) {
         if (fields.size() != names.size())
             return fault(line, fmt::format("{} fields were expected here, there are {}", names.size(), fields.size()));
         for (std::size_t i = 0; i < fields.size(); ++i) {
-            if (!number(fields[i], separator, value))
+            if (i > 0 && fields[i].empty())
+                value = std::numeric_limits<double>::quiet_NaN();  // a gap
+            else if (!number(fields[i], separator, value))
                 return fault(line, fmt::format("'{}' in column {} is not a number", fields[i], i + 1));
             if (i == 0)
                 data.times.push_back(value * scales[0]);

@@ -21,6 +21,7 @@ std::vector<ParameterKind> lossParameters(LossSort sort) {
     if (turnsOff(sort)) all.push_back(text("eoff", "turn-off energy", "E_off"));
     if (recovers(sort))
         all.push_back(text("err", turnsOff(sort) ? "recovery energy of the diode" : "recovery energy", "E_rr"));
+    if (sort != LossSort::contact) all.push_back(text("learned", "energies learnt from", ""));
     all.push_back(text("zth", "thermal impedance", "Z_th"));
     ParameterKind ladder = text("ladder", "thermal pairs", "");
     ladder.text = false;
