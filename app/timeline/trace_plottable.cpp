@@ -1,6 +1,7 @@
 #include "timeline/trace_plottable.h"
 
 #include <algorithm>
+#include <utility>
 #include <cmath>
 #include <limits>
 
@@ -57,7 +58,7 @@ void TracePlottable::draw(QCPPainter* painter) {
     const bool atHand = points < PointSource::chunk || wholeChunks || fetch(*trace, nearFirst, nearLast, onPaper);
     if (!atHand) parentPlot()->replot(QCustomPlot::rpQueuedReplot);
     if (!atHand || points > exactPoints * columns) {
-        painter->drawPolyline(nearEnvelope(*trace));
+        for (const QPolygonF& line : nearEnvelope(*trace)) painter->drawPolyline(line);
         return;
     }
     std::size_t first = trace->firstAtOrAfter(from), last = trace->firstAtOrAfter(to);
@@ -65,38 +66,47 @@ void TracePlottable::draw(QCPPainter* painter) {
     last = std::min(trace->size(), last + 1);
     if (last < first + 2) return;
     const bool dense = static_cast<double>(last - first) > pointsPerColumn * columns;
-    painter->drawPolyline(dense ? envelope(*trace) : eachPoint(*trace, first, last));
+    for (const QPolygonF& line : dense ? envelope(*trace) : eachPoint(*trace, first, last)) painter->drawPolyline(line);
 }
 
-QPolygonF TracePlottable::eachPoint(const Trace& trace, std::size_t first, std::size_t last) const {
-    QPolygonF line;
-    line.reserve(static_cast<int>(last - first));
+TracePlottable::Lines TracePlottable::eachPoint(const Trace& trace, std::size_t first, std::size_t last) const {
+    Lines lines(1);
+    lines.back().reserve(static_cast<int>(last - first));
     for (std::size_t i = first; i < last; ++i) {
         const double x = mKeyAxis->coordToPixel(toSeconds(trace.time(i)));
+        QPolygonF& line = lines.back();
         // Held values make a step where the next point has another.
         if (trace.holds() && !line.isEmpty()) line << QPointF(x, line.last().y());
         const double value = trace.value(i);
-        if (std::isfinite(value)) line << QPointF(x, pixel(value));  // what cannot be read leaves a gap
+        if (std::isfinite(value))
+            line << QPointF(x, pixel(value));
+        else if (!line.isEmpty())
+            lines.emplace_back();  // a gap, or what cannot be read
     }
-    return line;
+    return lines;
 }
 
 /// Per pixel column a stroke from the least to the greatest value, led in by the value at its left edge.
-QPolygonF TracePlottable::envelope(const Trace& trace) const {
-    QPolygonF line;
+TracePlottable::Lines TracePlottable::envelope(const Trace& trace) const {
+    Lines lines(1);
     const QRect area = clipRect();
     std::size_t first = trace.firstAtOrAfter(clampedTicks(mKeyAxis->pixelToCoord(area.left())));
     for (int x = area.left(); x <= area.right(); ++x) {
         const std::size_t last = trace.firstAtOrAfter(clampedTicks(mKeyAxis->pixelToCoord(x + 1)));
         if (last > first) {
             const auto [low, high] = trace.range(first, last);
-            if (std::isfinite(low))
-                line << QPointF(x, pixel(trace.value(first))) << QPointF(x + 0.5, pixel(low))
-                     << QPointF(x + 0.5, pixel(high)) << QPointF(x + 1, pixel(trace.value(last - 1)));
+            const double begins = trace.value(first), ends = trace.value(last - 1);
+            if (!std::isfinite(begins) && !lines.back().isEmpty()) lines.emplace_back();
+            if (std::isfinite(low)) {
+                if (std::isfinite(begins)) lines.back() << QPointF(x, pixel(begins));
+                lines.back() << QPointF(x + 0.5, pixel(low)) << QPointF(x + 0.5, pixel(high));
+                if (std::isfinite(ends)) lines.back() << QPointF(x + 1, pixel(ends));
+            }
+            if (!std::isfinite(ends) && !lines.back().isEmpty()) lines.emplace_back();
         }
         first = last;
     }
-    return line;
+    return lines;
 }
 
 /// Brings the inside of chunks to hand, for a while or until all is there. @return whether all is at hand
@@ -112,16 +122,22 @@ bool TracePlottable::fetch(const Trace& trace, std::size_t first, std::size_t la
 }
 
 /// The same of very many points, from what is at hand.
-QPolygonF TracePlottable::nearEnvelope(const Trace& trace) const {
+TracePlottable::Lines TracePlottable::nearEnvelope(const Trace& trace) const {
     const QRect area = clipRect();
-    QPolygonF line;
+    Lines lines(1);
+    bool gap = false;
     for (int x = area.left(); x <= area.right(); ++x) {
         const auto seen =
             trace.rangeNear(clampedTicks(mKeyAxis->pixelToCoord(x)), clampedTicks(mKeyAxis->pixelToCoord(x + 1)));
-        if (seen && std::isfinite(seen->first))
-            line << QPointF(x + 0.5, pixel(seen->first)) << QPointF(x + 0.5, pixel(seen->second));
+        if (!seen) {
+            gap = gap || !trace.at(clampedTicks(mKeyAxis->pixelToCoord(x + 0.5)));
+            continue;
+        }
+        if (!std::isfinite(seen->first) || !std::isfinite(seen->second)) continue;
+        if (std::exchange(gap, false) && !lines.back().isEmpty()) lines.emplace_back();
+        lines.back() << QPointF(x + 0.5, pixel(seen->first)) << QPointF(x + 0.5, pixel(seen->second));
     }
-    return line;
+    return lines;
 }
 
 }  // namespace hedgerow::app

@@ -28,10 +28,12 @@ protected:
     void drawLegendIcon(QCPPainter*, const QRectF&) const override {}
 
 private:
-    QPolygonF eachPoint(const Trace& trace, std::size_t first, std::size_t last) const;
-    QPolygonF envelope(const Trace& trace) const;
+    /// Lines with gaps between them.
+    using Lines = std::vector<QPolygonF>;
+    Lines eachPoint(const Trace& trace, std::size_t first, std::size_t last) const;
+    Lines envelope(const Trace& trace) const;
     bool fetch(const Trace& trace, std::size_t first, std::size_t last, bool everything);
-    QPolygonF nearEnvelope(const Trace& trace) const;
+    Lines nearEnvelope(const Trace& trace) const;
     double pixel(double value) const { return mValueAxis->coordToPixel(offset_ + scale_ * value); }
     std::function<const Trace*()> trace_;
     Stopwatch frame_;  ///< since the start of the present drawing

@@ -194,6 +194,14 @@ double droop(double frequency, double step) {
 std::optional<std::vector<Complex>> periodicLines(const Trace& trace, Tick from, Tick to, double frequency, int most,
                                                   double step, std::size_t count, const CancelToken& cancel);
 
+/// Whether the quantity has no value for some of a window, so that it has no spectrum there.
+bool hasGap(const Trace& trace, Tick from, Tick to) {
+    if (trace.size() < 2) return true;
+    from = std::max(from, trace.time(0)), to = std::min(to, trace.time(trace.size() - 1));
+    const auto seen = trace.measure(from, to);
+    return !seen || seen->seconds < (1 - 1e-6) * toSeconds(to - from);
+}
+
 /// The last whole periods of a window, as far as the trace reaches.
 std::optional<std::pair<Tick, Tick>> wholePeriods(const Trace& trace, Tick from, Tick to, double frequency, int most) {
     if (trace.size() < 2 || !(frequency > 0)) return {};
@@ -219,7 +227,7 @@ std::optional<std::vector<Complex>> periodicLines(const Trace& trace, Tick from,
         if (auto lines = sampledLines(trace, *samples, frequency, periods, step, count, cancel)) return lines;
     }
     const auto window = wholePeriods(trace, from, to, frequency, most);
-    if (!window) return {};
+    if (!window || hasGap(trace, window->first, window->second)) return {};
     std::vector<Complex> lines = fourierLines(trace, window->first, window->second, step, count, cancel);
     if (samples)
         for (std::size_t k = 0; k < count; ++k) {
@@ -316,7 +324,7 @@ const std::vector<std::pair<std::string, SpectrumWindow>>& spectrumWindows() {
 
 std::optional<Spectrum> spectrum(const Trace& trace, Tick from, Tick to, SpectrumWindow window, std::size_t lines,
                                  const CancelToken& cancel) {
-    if (trace.size() < 2) return {};
+    if (hasGap(trace, from, to)) return {};
     from = std::max(from, trace.time(0));
     to = std::min(to, trace.time(trace.size() - 1));
     const std::size_t count = std::bit_ceil(2 * std::max<std::size_t>(lines, 16));

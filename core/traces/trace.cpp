@@ -25,7 +25,7 @@ bool Trace::mayBeLogic(const QuantityInfo& quantity) {
 bool Trace::logic() const {
     for (; logic_ && judged_ < size(); ++judged_) {
         const double now = value(judged_);
-        logic_ = now == 0.0 || now == 1.0;
+        logic_ = now == 0.0 || now == 1.0 || std::isnan(now);  // where it has no value it is neither
     }
     return logic_;
 }

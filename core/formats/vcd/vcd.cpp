@@ -36,7 +36,7 @@ public:
         for (std::size_t k = 0; k < logic.size(); ++k)
             text += fmt::format("$var wire 1 {} {} $end\n", identifier(k), logic[k]->name());
         text += "$upscope $end\n$enddefinitions $end\n";
-        std::vector<int> last(logic.size(), -1);
+        std::vector<char> last(logic.size(), ' ');
         const Trace& clock = *logic.front();
         for (std::size_t i = 0; i < clock.size(); ++i) {
             if (i % 1024 == 0)
@@ -45,7 +45,8 @@ public:
             if (i + 1 < clock.size() && clock.time(i + 1) == clock.time(i)) continue;
             std::string changes;
             for (std::size_t k = 0; k < logic.size(); ++k) {
-                const int now = logic[k]->value(i) > 0.5 ? 1 : 0;
+                const double value = logic[k]->value(i);
+                const char now = std::isnan(value) ? 'x' : value > 0.5 ? '1' : '0';  // x: it has no value
                 if (now != last[k]) changes += fmt::format("{}{}\n", now, identifier(k));
                 last[k] = now;
             }
