@@ -19,6 +19,7 @@
 
 #include <qcustomplot.h>
 
+#include "base/shared_files.h"
 #include "card/stress_table.h"
 #include "model/edits.h"
 #include "model/quantity.h"
@@ -296,10 +297,21 @@ void TradeView::run(Kind kind) {
                 if (!stopped) emit said(words(result.error().text()), true);
                 return;
             }
-            if (const auto ledger = workspace_.runList().ledger(); ledger && !ledger->readOnly())
-                keeping_.start([this, ledger, text = writeTrade(*result)](const CancelToken&) -> std::function<void()> {
-                    (void)ledger->keepStudy(text);
-                    return [this] { listKept(); };
+            if (const auto folder = keptFolder(); !folder.empty() && !ships(workspace_.path()))
+                keeping_.start([this, ledger = workspace_.runList().ledger(), folder,
+                                text = writeTrade(*result)](const CancelToken&) mutable -> std::function<void()> {
+                    QString fault;
+                    if (!ledger) {
+                        const auto opened = openLedger(folder);
+                        if (opened) ledger = *opened;
+                        else fault = words(opened.error().message);
+                    }
+                    if (ledger)
+                        if (auto kept = ledger->keepStudy(text); !kept) fault = words(kept.error().message);
+                    return [this, fault] {
+                        if (!fault.isEmpty()) emit said("the result was not kept: " + fault, true);
+                        listKept();
+                    };
                 });
             show(std::move(*result));
         };
@@ -550,7 +562,9 @@ void TradeView::choose(int point) {
     filling_ = true;
     for (int row = 0; row < table_->rowCount(); ++row)
         if (const QVariant of = table_->item(row, 0)->data(Qt::UserRole); of.isValid() && of.toInt() == point)
-            table_->selectRow(row), result_->verdicts.empty() ? table_->scrollToItem(table_->item(row, 0)) : void();
+            table_->selectRow(row);
+    // What the search says of the parts comes first.
+    if (!result_->verdicts.empty() && !table_->hasFocus()) table_->scrollToTop();
     filling_ = false;
 }
 

@@ -62,8 +62,8 @@ std::vector<SpansRow::Block> SpansRow::blocks() const {
     std::vector<Block> list;
     const auto& shown = workspace_.shownRun();
     const auto& price = workspace_.price();
-    const bool truth = shown && !shown->run->summary().spans.empty() &&
-                       (workspace_.shownRunIsOld() || shown->run->plan() == plan().name);
+    if (shown != seenRun_.lock()) seenRun_ = shown, seenPlan_ = plan();
+    const bool truth = shown && !shown->run->summary().spans.empty() && plan() == seenPlan_;
     if (truth) {
         const auto& spans = shown->run->summary().spans;
         const Plan* const solvedBy = shown->run->project().findPlan(shown->run->plan());
@@ -88,12 +88,18 @@ std::vector<SpansRow::Block> SpansRow::blocks() const {
     }
     const auto& planned = workspace_.plannedSpans();
     if (!planned.empty() && planned.size() == plan().spans.size()) {
+        double before = -1;  // what is typed as a time is shown at once, the rest when it has been checked
         for (std::size_t i = 0; i < planned.size(); ++i) {
             const Workspace::PlannedSpan& span = planned[i];
             Block block{.span = static_cast<int>(i), .from = toSeconds(span.from), .to = toSeconds(span.to)};
             block.line = words(spanWayText(plan().spans[i]));
             block.rung = rungOf(plan().spans[i].rungs);
             block.settle = span.settle, block.waits = span.waits;
+            if (before >= 0) block.from = before;
+            if (block.settle) block.to = block.from;
+            if (const Span& typed = plan().spans[i]; typed.since.empty() && !typed.until.empty() && !block.settle)
+                if (const auto until = workspace_.timeOf(typed.until)) block.to = std::max(block.from, *until);
+            if (i + 1 < planned.size()) before = block.to;
             block.about = words(span.text);
             if (price && price->spans.size() == planned.size()) {
                 const SpanPrice& cost = price->spans[i];

@@ -70,6 +70,9 @@ private:
     Workspace& workspace_;
     LanesView& lanes_;
     QLineEdit* line_;
+    // The run whose spans are shown, and the plan when it came: what is edited since is shown as planned.
+    mutable std::weak_ptr<RunEntry> seenRun_;
+    mutable Plan seenPlan_;
     int chosen_ = -1, typed_ = -1;
     int pressed_ = -1, border_ = -1;  ///< the block or border under the pressed button
     QPointF pressedAt_;

@@ -130,13 +130,13 @@ std::vector<double> HeldNetwork::all(const std::vector<double>& rest) const {
 }
 
 std::vector<double> withNewAtRest(const Network& network, Tick t, const Carried& carried,
-                                  const std::vector<int>& segments, const RestOf& restOf) {
+                                  const std::vector<int>& segments, const RestOf& restOf, bool heatToo) {
     if (std::find(carried.knownStates.begin(), carried.knownStates.end(), 0) == carried.knownStates.end())
         return carried.states;
     // What the losses of one instant would lead to in the long run is no temperature of this instant.
     Carried with = carried;
     for (std::size_t i = 0; i < network.states.size(); ++i)
-        if (network.states[i].heat) with.knownStates[i] = 1;
+        if (network.states[i].heat && !heatToo) with.knownStates[i] = 1;
     if (std::find(with.knownStates.begin(), with.knownStates.end(), 0) == with.knownStates.end()) return carried.states;
     const HeldNetwork held(network, t, with, segments);
     const auto rest = restOf(held.network());

@@ -33,7 +33,8 @@ using RestOf = std::function<Result<std::vector<double>>(const Network&)>;
 /// and gates held as they are at `t`. Where there is no such rest, they keep their initial values.
 /// Temperatures keep their initial values: they follow the mean of the losses, not those of one instant.
 /// @param segments  per element, those the gates ask for
+/// @param heatToo   temperatures rest at the losses of this instant all the same: a guess for a search
 std::vector<double> withNewAtRest(const Network& network, Tick t, const Carried& carried,
-                                  const std::vector<int>& segments, const RestOf& restOf);
+                                  const std::vector<int>& segments, const RestOf& restOf, bool heatToo = false);
 
 }  // namespace hedgerow

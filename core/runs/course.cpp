@@ -162,7 +162,7 @@ bool Course::take(std::size_t way, Tick until, std::size_t outcome) {
     for (const auto& one : simulations_)
         if (one->way == way && one->circuit == &circuit && one->end >= until) taken = one.get();
     if (!taken) {
-        if (simulations_.size() >= mostSimulations && plan_.typedSpans) {
+        if (simulations_.size() >= mostSimulations) {
             counted_.points -= simulations_.front()->sink->points();
             counted_.events -= simulations_.front()->simulation->events();
             retire(*simulations_.front());

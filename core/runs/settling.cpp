@@ -5,6 +5,7 @@
 #include <fmt/format.h>
 
 #include "network/elaborate.h"
+#include "network/equilibrium.h"
 #include "runs/registry.h"
 
 namespace hedgerow {
@@ -37,6 +38,21 @@ Result<std::optional<Settled>> settleLower(const SettleCircuit& circuit, const C
     return std::optional<Settled>(std::move(*settled));
 }
 
+/// The state with temperatures where the losses of its instant would lead: Newton's method begins nearer.
+Snapshot withWarmth(Snapshot from, const SettleCircuit& circuit) {
+    const Network& network = circuit.network;
+    const Carried carried = carriedInto(network, from);
+    std::vector<int> segments = carried.segments;
+    for (std::size_t i = 0; i < segments.size(); ++i)
+        if (segments[i] < 0) segments[i] = network.elements[i]->initialSegment(carried.gates[i] > 0);
+    const auto restOf = [&](const Network& held) { return circuit.engine.operatingPoint(held); };
+    const std::vector<double> values = withNewAtRest(network, from.t, carried, segments, restOf, true);
+    for (std::size_t i = 0; i < network.states.size(); ++i)
+        if (const StateInfo& state = network.states[i]; state.heat && !carried.knownStates[i])
+            from.states.push_back({.part = state.part, .name = state.name, .value = values[i], .storage = state.storage});
+    return from;
+}
+
 }  // namespace
 
 Result<Settled> settleCircuit(const SettleCircuit& circuit, const CancelToken& cancel,
@@ -55,7 +71,7 @@ Result<Settled> settleCircuit(const SettleCircuit& circuit, const CancelToken& c
         auto lower = settleLower(circuit, cancel, progress);
         if (!lower) return lower.error();
         if (*lower) {
-            request.start = (*lower)->start;
+            request.start = withWarmth((*lower)->start, circuit);
             request.slow.emplace();
             for (const settle::Coordinate& c : (*lower)->coordinates) request.slow->push_back(c.name);
         }

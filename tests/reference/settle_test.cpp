@@ -2,6 +2,8 @@
 
 #include <gtest/gtest.h>
 
+#include "formats/hedge/hedge.h"
+
 #include <cmath>
 #include <filesystem>
 #include <numbers>
@@ -382,6 +384,20 @@ protected:
     }
     std::mt19937 random{GetParam()};
 };
+
+// Every part on its topmost rung, with temperatures that take minutes: the search begins where the losses lead.
+TEST(Settle, TakesTheWholeSupplyOnRungFourWithItsTemperatures) {
+    auto loaded = loadHedge(std::filesystem::path(HEDGEROW_EXAMPLES) / "med-aux-physical.hedge");
+    ASSERT_TRUE(loaded);
+    RunSettings settings;
+    settings.settle = true, settings.periods = "1";
+    auto run = hedgerow::Run::prepare(std::make_shared<const Project>(std::move(loaded->project)), settings);
+    ASSERT_TRUE(run) << run.error().message;
+    (*run)->execute();
+    ASSERT_TRUE((*run)->settled()) << (*run)->summary().brief();
+    EXPECT_LT((*run)->settled()->iterations, 20);
+    EXPECT_LT((*run)->settled()->residual, 1e-5);
+}
 
 }  // namespace
 

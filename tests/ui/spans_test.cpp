@@ -178,6 +178,16 @@ TEST_F(Spans, PricesStandBelowBeforeAndTruthAfterTheRun) {
     window->grab();
 }
 
+TEST_F(Spans, WhatIsEditedAfterARunIsShownAsPlanned) {
+    open({"until 1m: all on 1", "to the end: as drawn"});
+    window.workspace().startRun();
+    ASSERT_TRUE(window.waitForRun());
+    drag(at(1e-3), at(2e-3));
+    // The border can be taken where it is now, at once.
+    drag(at(2e-3), at(1.5e-3));
+    EXPECT_NEAR(*window.workspace().timeOf(window.workspace().plan().spans[0].until), 1.5e-3, 1e-5);
+}
+
 TEST_F(Spans, AFaultStandsOnTheCardAndTheRunSaysIt) {
     open({"until 1m: Q9 on 3", "to the end: as drawn"});
     const auto& checks = window.workspace().checks();

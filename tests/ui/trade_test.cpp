@@ -152,8 +152,6 @@ TEST_F(TradeWindow, IsStoppedAndLeftInTheMiddle) {
 TEST_F(TradeWindow, ResultsAreKeptBesideTheProject) {
     QTemporaryDir folder;
     open(folder.path() + "/aux.hedge");
-    window.workspace().startRun();  // the ledger opens with the first run
-    ASSERT_TRUE(window.waitForRun());
     trade().run(TradeView::Kind::study);
     ASSERT_TRUE(wait());
     auto* kept = window.find<QComboBox>("tradeKept");
