@@ -211,16 +211,18 @@ void Run::judgeJumps() {
     }
 }
 
+void Run::tell(const SettleProgress& progress) const {
+    searchedPeriods_ = progress.periods, searchedIterations_ = progress.iterations;
+    searchedResidual_ = progress.residual;
+}
+
 SettleProgress Run::searched() const {
     return {.periods = searchedPeriods_, .iterations = searchedIterations_, .residual = searchedResidual_};
 }
 
 /// Finds the periodic state, and sets the end of the run by its period.
 std::optional<Error> Run::settle(const CancelToken& cancel) {
-    auto found = settleCircuit(toSettle(), cancel, [this](const SettleProgress& progress) {
-        searchedPeriods_ = progress.periods, searchedIterations_ = progress.iterations;
-        searchedResidual_ = progress.residual;
-    });
+    auto found = settleCircuit(toSettle(), cancel, [this](const SettleProgress& progress) { tell(progress); });
     if (!found) return found.error();
     settled_ = std::move(*found);
     if (settledPeriods_ > 0) {
@@ -297,7 +299,8 @@ RunSummary Run::solve(const SolveOptions& options, RunSink& sink, const CancelTo
                                 .frame = frame_,
                                 .options = options,
                                 .start = settled_ ? std::optional(settled_->start) : std::nullopt,
-                                .period = period_};
+                                .period = period_,
+                                .searching = [this](const SettleProgress& progress) { tell(progress); }};
     return Course(setting, sink, cancel).run();
 }
 

@@ -131,8 +131,9 @@ private:
     std::optional<double> period_;  ///< s, typed
     std::optional<Settled> settled_;
     std::atomic<Tick> end_ = 0;
-    std::atomic<int> searchedPeriods_ = 0, searchedIterations_ = 0;
-    std::atomic<double> searchedResidual_ = 0;
+    mutable std::atomic<int> searchedPeriods_ = 0, searchedIterations_ = 0;
+    mutable std::atomic<double> searchedResidual_ = 0;
+    void tell(const SettleProgress& progress) const;
     CancelToken cancel_;
     std::shared_ptr<TraceStore> store_;
     RunSummary summary_;

@@ -85,6 +85,7 @@ Result<Verification> verify(const Run& run, const CancelToken& cancel) {
         Verification::Difference difference{quantity.name, quantity.unit, 0.0, 0.0};
         double size = 0.0;
         const auto compare = [&](double a, double b) {
+            if (std::isnan(a) && std::isnan(b)) return;  // a gap in both
             if (std::isfinite(a)) size = std::max(size, std::abs(a));
             difference.largest = largestOf(difference.largest, std::abs(a - b));
         };
@@ -100,7 +101,8 @@ Result<Verification> verify(const Run& run, const CancelToken& cancel) {
         for (std::size_t i = 0; i < points.count(); ++i)
             low = std::min(low, first.value(i)), high = std::max(high, first.value(i));
         for (const Tick t : middles)
-            apart = largestOf(apart, std::abs(first.at(t).value_or(NAN) - second.at(t).value_or(NAN)));
+            if (const auto a = first.at(t), b = second.at(t); a || b)  // else a gap in both
+                apart = largestOf(apart, std::abs(a.value_or(NAN) - b.value_or(NAN)));
         // What hardly moves has no swing to speak of.
         const double swing = std::max(high - low, quietPart * size);
         difference.between = apart == 0 ? 0 : apart / swing;
