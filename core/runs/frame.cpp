@@ -147,6 +147,7 @@ void FrameSink::goOnIn(const Network& network) {
 }
 
 std::uint32_t FrameSink::addView(RowView view) {
+    if (plain()) return into_.addView(std::move(view));
     if (watched_) views_.push_back(view);
     if (frame_.direct()) {
         viewNumbers_.push_back(into_.addView(std::move(view)));
@@ -176,6 +177,7 @@ std::uint32_t FrameSink::addView(RowView view) {
 }
 
 std::uint32_t FrameSink::addSignals(std::span<const double> values) {
+    if (plain()) return into_.addSignals(values);
     if (watched_) sets_.emplace_back(values.begin(), values.end());
     if (frame_.direct()) {
         setNumbers_.push_back(into_.addSignals(values));
@@ -216,6 +218,7 @@ bool FrameSink::store(std::span<const PointRef> points, std::span<const double> 
         note(points.back(), numbers, last_);
     }
     count_ += static_cast<std::int64_t>(points.size());
+    if (plain()) return into_.append(points, numbers);
     renumbered_.assign(points.begin(), points.end());
     for (PointRef& point : renumbered_)
         point.view = viewNumbers_[point.view], point.signalSet = setNumbers_[point.signalSet];

@@ -78,7 +78,7 @@ public:
     bool append(std::span<const PointRef> points, std::span<const double> numbers) override;
     void progress(Tick t) override { into_.progress(t); }
 
-    /// From now on views are remembered, so that quantities can be read off points.
+    /// Views are remembered, so that quantities can be read off points. @pre before the first view
     void watch() { watched_ = true; }
     /// The values of all linear quantities of the network at the last point, in their order; empty without one.
     std::vector<double> last() const { return last_.valid ? valuesOf(last_) : std::vector<double>(); }
@@ -103,6 +103,8 @@ private:
         std::uint32_t view = 0, set = 0;
         std::vector<double> row;
     };
+    /// Whether points pass as they are: nothing is made of them, nothing read off them.
+    bool plain() const { return frame_.direct() && !watched_; }
     std::vector<double> valuesOf(const Place& place) const;
     double valueOf(const Terms& terms, std::uint32_t view, std::span<const double> row) const;
     void note(const PointRef& point, std::span<const double> numbers, Place& place) const;
