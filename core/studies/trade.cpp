@@ -356,6 +356,7 @@ Result<TradeResult> runTrade(const TradeRequest& request, const CancelToken& can
         result.answer = std::move(answer.line);
         result.verdicts = std::move(answer.verdicts);
     }
+    result.runs = runner.done();
     // What is among the cheapest is timed again, one at a time: a machine has other things to do.
     double cheapest = INFINITY;
     for (const TradePoint& point : result.points)
@@ -375,7 +376,6 @@ Result<TradeResult> runTrade(const TradeRequest& request, const CancelToken& can
     // The answer of the search stands unless something simpler costs clearly less.
     if (best && !(found && found->seconds < sameCost * best->seconds)) result.answer = best->line;
     markFront(result.points);
-    result.runs = runner.done();
     result.seconds = watch.seconds();
     return result;
 }

@@ -52,7 +52,7 @@ struct TradeResult {
     std::vector<TradePoint> points = {};
     std::string answer = {};                 ///< of a search: the cheapest line that is good enough; "" where there is none
     std::vector<PartVerdict> verdicts = {};  ///< of a search
-    int runs = 0;                       ///< that it took, the reference included
+    int runs = 0;                       ///< that it took, the reference included, those to time it again not
     double seconds = 0;                 ///< of waiting
 };
 
