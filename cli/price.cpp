@@ -1,7 +1,6 @@
 // What a run will cost, and where its time would go.
 
 #include <fmt/format.h>
-#include <spdlog/spdlog.h>
 #include <nlohmann/json.hpp>
 
 #include "commands.h"
@@ -12,8 +11,6 @@
 namespace hedgerow::cli {
 
 namespace {
-
-using cli::toJson;
 
 Json toJson(const SpanPrice& span) {
     Json json{{"text", span.text},       {"engine", span.engine}, {"simulated", span.simulated},
@@ -38,10 +35,7 @@ int price(const RunOptions& options, double budget) {
     if (!project) return unreadable;
     project = withTolerance(project, options);
     const auto fail = [&](const Error& error, int code) {
-        if (options.json)
-            printJson(Json{{"error", toJson(error)}});
-        else
-            spdlog::error("{}", error.text());
+        say(error, options.json);
         return code;
     };
     const auto prepared = Run::prepare(project, *settings);

@@ -109,28 +109,6 @@ void print(const FrequencyResponse& response, bool loop) {
                    20 * std::log10(std::abs(response.values[i])), phase[i]);
 }
 
-/// Passes an interrupt on while it lives.
-class Watcher {
-public:
-    explicit Watcher(const CancelToken& cancel)
-        : thread_([this, cancel] {
-              while (!over_) {
-                  if (wasInterrupted()) cancel.cancel();
-                  std::this_thread::sleep_for(std::chrono::milliseconds(20));
-              }
-          }) {}
-    ~Watcher() {
-        over_ = true;
-        thread_.join();
-    }
-    Watcher(const Watcher&) = delete;
-    Watcher& operator=(const Watcher&) = delete;
-
-private:
-    std::atomic<bool> over_ = false;
-    std::thread thread_;
-};
-
 }  // namespace
 
 int respond(const RespondOptions& options) {

@@ -1,10 +1,14 @@
 #pragma once
 // What several commands share: reading a project, settings of a run, messages, interrupts.
 
+#include <atomic>
+#include <chrono>
 #include <memory>
 #include <optional>
 #include <string>
+#include <thread>
 
+#include "base/cancel.h"
 #include "commands.h"
 #include "runs/run.h"
 
@@ -25,5 +29,27 @@ std::shared_ptr<const Project> withTolerance(std::shared_ptr<const Project> proj
 /// From here on an interrupt is noted.
 void listenForInterrupts();
 bool wasInterrupted();
+
+/// Passes an interrupt on while it lives.
+class Watcher {
+public:
+    explicit Watcher(const CancelToken& cancel)
+        : thread_([this, cancel] {
+              while (!over_) {
+                  if (wasInterrupted()) cancel.cancel();
+                  std::this_thread::sleep_for(std::chrono::milliseconds(20));
+              }
+          }) {}
+    ~Watcher() {
+        over_ = true;
+        thread_.join();
+    }
+    Watcher(const Watcher&) = delete;
+    Watcher& operator=(const Watcher&) = delete;
+
+private:
+    std::atomic<bool> over_ = false;
+    std::thread thread_;
+};
 
 }  // namespace hedgerow::cli

@@ -2,11 +2,8 @@
 
 #include <unistd.h>
 #include <algorithm>
-#include <atomic>
-#include <thread>
 
 #include <fmt/format.h>
-#include <spdlog/spdlog.h>
 #include <nlohmann/json.hpp>
 
 #include "commands.h"
@@ -20,8 +17,6 @@
 namespace hedgerow::cli {
 
 namespace {
-
-using cli::toJson;
 
 void report(const TradeResult& result) {
     fmt::print("reference: {}, {}\n", result.referenceLine,
@@ -62,10 +57,7 @@ int trade(const TradeOptions& options) {
     if (!project) return unreadable;
     project = withTolerance(project, running);
     const auto fail = [&](const Error& error, int code) {
-        if (running.json)
-            printJson(Json{{"error", toJson(error)}});
-        else
-            spdlog::error("{}", error.text());
+        say(error, running.json);
         return code;
     };
     TradeRequest request{.project = project, .study = {.name = "from the command line"}, .search = options.search};
@@ -88,16 +80,10 @@ int trade(const TradeOptions& options) {
     };
     listenForInterrupts();
     const CancelToken cancel;
-    std::atomic<bool> over = false;
-    std::thread watcher([&] {
-        while (!over) {
-            if (wasInterrupted()) cancel.cancel();
-            std::this_thread::sleep_for(std::chrono::milliseconds(50));
-        }
-    });
-    const auto result = runTrade(request, cancel);
-    over = true;
-    watcher.join();
+    const auto result = [&] {
+        const Watcher watcher(cancel);
+        return runTrade(request, cancel);
+    }();
     if (terminal) fmt::print(stderr, "\r{:90}\r", "");
     if (!result) return fail(result.error(), wasInterrupted() ? stopped : unsound);
     if (running.json)
@@ -120,13 +106,6 @@ int learn(const LearnOptions& options) {
     if (!project) return unreadable;
     listenForInterrupts();
     const CancelToken cancel;
-    std::atomic<bool> over = false;
-    std::thread watcher([&] {
-        while (!over) {
-            if (wasInterrupted()) cancel.cancel();
-            std::this_thread::sleep_for(std::chrono::milliseconds(50));
-        }
-    });
     LearnRequest request{.project = project, .scene = running.scene, .plan = running.plan, .parts = options.parts};
     if (!options.rungs.empty()) request.rungs = options.rungs;
     request.points = options.points;
@@ -134,15 +113,13 @@ int learn(const LearnOptions& options) {
     request.progress = [terminal](const std::string& now) {
         if (terminal) fmt::print(stderr, "\r{:<60.60}", now);
     };
-    const auto learned = learnLosses(request, cancel);
-    over = true;
-    watcher.join();
+    const auto learned = [&] {
+        const Watcher watcher(cancel);
+        return learnLosses(request, cancel);
+    }();
     if (terminal) fmt::print(stderr, "\r{:62}\r", "");
     const auto fail = [&](const Error& error, int code) {
-        if (running.json)
-            printJson(Json{{"error", toJson(error)}});
-        else
-            spdlog::error("{}", error.text());
+        say(error, running.json);
         return code;
     };
     if (!learned) return fail(learned.error(), wasInterrupted() ? stopped : unsound);

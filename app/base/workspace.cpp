@@ -346,6 +346,8 @@ void Workspace::leave() {
     checks_.clear();
     observed_.clear();
     price_.reset();
+    pricing_.drop();
+    plannedSpans_.clear();
     outside_.clear();
     readOnly_ = false;
     path_.clear();

@@ -200,6 +200,7 @@ TradeView::TradeView(Workspace& workspace, QWidget* parent) : QWidget(parent), w
     connect(&workspace, &Workspace::left, this, [this] {
         background_.drop();
         cancel_.cancel();
+        showIdle();
         result_.reset();
         keptNames_.clear();
         if (isVisible()) emit left();
@@ -289,8 +290,7 @@ void TradeView::run(Kind kind) {
             return made;
         }();
         return [this, result = std::move(result)]() mutable {
-            run_->setText("Run study");
-            search_->setEnabled(true), steps_->setEnabled(true);
+            showIdle();
             if (!result) {
                 const bool stopped = result.error().code == ErrorCode::stop;
                 note_->setText(stopped ? "stopped" : words(result.error().text()));
@@ -319,6 +319,11 @@ void TradeView::run(Kind kind) {
 }
 
 void TradeView::stop() { cancel_.cancel(); }
+
+void TradeView::showIdle() {
+    run_->setText("Run study");
+    search_->setEnabled(true), steps_->setEnabled(true);
+}
 
 void TradeView::show(TradeResult result) {
     result_ = std::move(result);

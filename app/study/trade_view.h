@@ -49,6 +49,7 @@ protected:
 
 private:
     TradeStudy study() const;
+    void showIdle();
     void takeTexts();
     void fillTexts();
     void listKept(bool showNewest = false);

@@ -2,12 +2,12 @@
 
 #include <algorithm>
 #include <cmath>
-#include <set>
 
 #include <fmt/format.h>
 
 #include "model/quantity.h"
 #include "periodic/settle/common_period.h"
+#include "periodic/settle/scout.h"
 #include "runs/settling.h"
 
 namespace hedgerow {
@@ -19,19 +19,6 @@ constexpr int looks = 256;                  ///< at a condition, in the time tha
 constexpr double settledPart = 1e-3;        ///< of its size, by which a state still moves in all that is to come
 constexpr double quietJump = 1e-4;          ///< of a value, below which it counts as the same
 constexpr std::size_t mostJumps = 64;
-
-/// A sink for what nobody looks at.
-class NoSink final : public RunSink {
-public:
-    bool wantsPoints() const override { return false; }
-    std::uint32_t addView(RowView) override { return views_++; }
-    std::uint32_t addSignals(std::span<const double>) override { return sets_++; }
-    bool append(std::span<const PointRef>, std::span<const double>) override { return true; }
-    void progress(Tick) override {}
-
-private:
-    std::uint32_t views_ = 0, sets_ = 0;
-};
 
 /// Electrical energy of states, by name; temperatures and what the control remembers have none.
 std::map<std::string, double> energies(const Snapshot& snapshot, const Network& network) {
@@ -372,7 +359,7 @@ bool Course::runSettle(const ReadySpan& span) {
     const FineTime past = settled_->found ? FineTime{0} : toFine(now_) % settled_->period;
     const Tick ahead = toTick(past);
     if (ahead > 0) {
-        NoSink none;
+        settle::NoPoints none;
         request.end = ahead;
         const auto simulation = circuit.engine->begin(circuit.network(), request, none, cancel_);
         auto started = simulation->start(there);

@@ -147,6 +147,8 @@ TEST_F(TradeWindow, IsStoppedAndLeftInTheMiddle) {
     EXPECT_FALSE(trade().isVisible()) << "another project is looked at";
     ASSERT_TRUE(wait());
     EXPECT_FALSE(trade().result());
+    EXPECT_EQ(window.find<QPushButton>("tradeRun")->text(), "Run study") << "another one can be run";
+    EXPECT_TRUE(window.find<QPushButton>("tradeSearch")->isEnabled());
 }
 
 TEST_F(TradeWindow, ResultsAreKeptBesideTheProject) {
