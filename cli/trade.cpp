@@ -19,9 +19,7 @@ namespace hedgerow::cli {
 namespace {
 
 void report(const TradeResult& result) {
-    fmt::print("reference: {}, {}\n", result.referenceLine,
-               result.converged ? "converged: every feature stands still ten times better than wanted"
-                                : "not converged: features still move by");
+    fmt::print("reference: {}, {}\n", result.referenceLine, standingText(result));
     for (std::size_t f = 0; f < result.features.size(); ++f)
         fmt::print("  {:<48} {}{}\n", result.features[f], formatQuantity(result.reference[f], result.units[f], 5),
                    f < result.moved.size() && !result.converged
@@ -42,6 +40,17 @@ void report(const TradeResult& result) {
     if (!result.verdicts.empty()) fmt::print("\n");
     for (const PartVerdict& v : result.verdicts)
         fmt::print("  {:<12} rung {}{}{}\n", v.part, v.rung, v.needed ? ", needed" : "", v.why.empty() ? "" : ": " + v.why);
+    bool steps = false;
+    for (const TradePoint* point : points)
+        if (const std::string room = headroomText(*point); !room.empty()) {
+            if (!steps) fmt::print("\n");
+            steps = true;
+            fmt::print("  {}: {}\n", point->line, room);
+        }
+    if (const TradePoint* const largest = largestGoodStep(result))
+        fmt::print("\nlargest step that is good enough: {}\n", largest->line);
+    else if (steps)
+        fmt::print("\nno step tried is good enough\n");
     if (result.answer.empty())
         fmt::print("\nnothing tried is as accurate as wanted\n");
     else

@@ -467,6 +467,15 @@ void Workspace::startPrepared(const Prepared& prepared, const std::string& name)
     }
     if (prepared.ledger) runList_->keepIn(*prepared.ledger);
     const bool otherPlan = !shownRun() || !shownRun()->run || shownRun()->run->plan() != prepared.run->plan();
+    // What was expected is of the very project that is run.
+    startedPrice_.reset();
+    if (price_ && &prepared.run->project() == pricedProject_.get() && prepared.run->plan() == pricedPlan_ &&
+        prepared.run->scene() == pricedScene_ && !prepared.run->settles()) {
+        startedPrice_ = price_;
+        std::vector<double> spans;
+        for (const SpanPrice& span : price_->spans) spans.push_back(span.seconds);
+        prepared.run->expect(std::move(spans), price_->seconds);
+    }
     runList_->start(prepared.run);
     if (!name.empty()) {
         runList_->setName(shownRun(), name);
@@ -692,9 +701,10 @@ void Workspace::findPrice(const std::shared_ptr<Run>& run) {
     constexpr double budget = 0.2;  // s
     pricing_.start([this, run, book = book_](const CancelToken& cancel) -> std::function<void()> {
         auto price = priceOf(*run, book, budget, cancel);
-        return [this, price = std::move(price)]() mutable {
+        return [this, run, price = std::move(price)]() mutable {
             price_.reset();
             if (price) price_ = std::move(*price);
+            pricedProject_ = run->sharedProject(), pricedPlan_ = run->plan(), pricedScene_ = run->scene();
             emit runProgressed();
         };
     });
@@ -702,8 +712,8 @@ void Workspace::findPrice(const std::shared_ptr<Run>& run) {
 
 /// What a run has cost against what was expected predicts the next better.
 void Workspace::learnCost(const Run& run) {
-    if (!price_ || run.plan() != plan().name || run.scene() != scene().name || shownRunIsOld()) return;
-    learnFrom(*price_, run.summary(), book_);
+    if (!startedPrice_ || run.summary().priced <= 0) return;
+    learnFrom(*startedPrice_, run.summary(), book_);
     learning_.start([book = book_, file = bookFile_](const CancelToken&) -> std::function<void()> {
         (void)book.write(file);
         return [] {};

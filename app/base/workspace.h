@@ -228,6 +228,9 @@ private:
     std::vector<Error> problems_;
     std::vector<Check> checks_, observed_;  ///< observed_: in the last run
     std::optional<RunPrice> price_;
+    std::shared_ptr<const Project> pricedProject_;  ///< what `price_` is the price of
+    std::string pricedPlan_, pricedScene_;
+    std::optional<RunPrice> startedPrice_;  ///< of the run that was started last, where it was known
     std::vector<PlannedSpan> plannedSpans_;
     PriceBook book_;
     const std::filesystem::path bookFile_ = PriceBook::usualFile();

@@ -34,12 +34,15 @@ void TimeList::fill() {
     rows_.clear();
     if (of(workspace_)) {
         const TimeSpent spent = timeSpent(*workspace_.shownRun()->run);
-        const auto& price = workspace_.price();
-        const bool priced = price && price->spans.size() == spent.spans.size() && !workspace_.shownRunIsOld();
+        const RunSummary& summary = workspace_.shownRun()->run->summary();
+        if (spent.spans.empty() && summary.priced > 0)
+            rows_.push_back({"computing", words(formatQuantity(spent.seconds, "s", 2)) + " · price " +
+                                              words(formatQuantity(summary.priced, "s", 2)), 1});
         for (std::size_t i = 0; i < spent.spans.size(); ++i) {
             const TimeRow& row = spent.spans[i];
             QString right = words(formatQuantity(row.seconds, "s", 2));
-            if (priced) right += " · price " + words(formatQuantity(price->spans[i].seconds, "s", 2));
+            if (i < summary.spans.size() && summary.spans[i].priced > 0)
+                right += " · price " + words(formatQuantity(summary.spans[i].priced, "s", 2));
             rows_.push_back({words(row.what), right, row.share});
         }
         for (std::size_t i = 0; i < spent.kinds.size() && i < 3 && spent.spans.empty(); ++i)

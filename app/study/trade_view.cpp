@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <set>
 
 #include <QComboBox>
 #include <QFileDialog>
@@ -9,6 +10,7 @@
 #include <QHeaderView>
 #include <QKeyEvent>
 #include <QLabel>
+#include <QLineEdit>
 #include <QMouseEvent>
 #include <QPlainTextEdit>
 #include <QPushButton>
@@ -80,7 +82,18 @@ TradeView::TradeView(Workspace& workspace, QWidget* parent) : QWidget(parent), w
     title_ = new QLabel(this);
     title_->setObjectName("tradeTitle");
     title_->setStyleSheet("font-size: 16px; font-weight: bold;");
-    top->addWidget(title_, 1);
+    top->addWidget(title_);
+    name_ = new QComboBox(this);
+    name_->setObjectName("tradeStudy");
+    name_->setAccessibleName("study of the project");
+    name_->setToolTip("the studies of the project; type to rename this one");
+    name_->setEditable(true);
+    name_->setInsertPolicy(QComboBox::NoInsert);
+    name_->setMinimumWidth(150);
+    connect(name_, &QComboBox::activated, this, &TradeView::pickStudy);
+    connect(name_->lineEdit(), &QLineEdit::editingFinished, this, &TradeView::renameStudy);
+    top->addWidget(name_);
+    top->addStretch(1);
     const auto button = [&](const QString& text, const QString& name, const QString& tip) {
         auto* made = new QPushButton(text, this);
         made->setObjectName(name);
@@ -202,6 +215,7 @@ TradeView::TradeView(Workspace& workspace, QWidget* parent) : QWidget(parent), w
         cancel_.cancel();
         showIdle();
         result_.reset();
+        chosenStudy_.clear();
         keptNames_.clear();
         if (isVisible()) emit left();
     });
@@ -210,7 +224,42 @@ TradeView::TradeView(Workspace& workspace, QWidget* parent) : QWidget(parent), w
 
 TradeStudy TradeView::study() const {
     const auto& studies = workspace_.project().studies;
+    for (const TradeStudy& study : studies)
+        if (study.name == chosenStudy_) return study;
     return studies.empty() ? usualStudy(workspace_.project()) : studies.front();
+}
+
+/// One of the project's, a new one like this, or this one goes.
+void TradeView::pickStudy(int index) {
+    const auto& studies = workspace_.project().studies;
+    const int count = std::max(1, static_cast<int>(studies.size()));
+    takeTexts();
+    if (index < static_cast<int>(studies.size())) {
+        chosenStudy_ = studies[static_cast<std::size_t>(index)].name;
+    } else if (index == count) {
+        TradeStudy made = study();
+        if (studies.empty()) (void)workspace_.apply(edits::setStudy(made.name, made));
+        std::set<std::string> taken;
+        for (const TradeStudy& other : workspace_.project().studies) taken.insert(other.name);
+        for (int n = 2; taken.contains(made.name); ++n) made.name = "study " + std::to_string(n);
+        if (workspace_.apply(edits::setStudy(made.name, made))) chosenStudy_ = made.name;
+    } else if (index == count + 1 && studies.size() > 1) {
+        (void)workspace_.apply(edits::removeStudy(study().name));
+        chosenStudy_.clear();
+    }
+    fillTexts();
+}
+
+void TradeView::renameStudy() {
+    if (filling_) return;
+    TradeStudy now = study();
+    const std::string typed = name_->lineEdit()->text().trimmed().toStdString(), before = now.name;
+    const bool choice = name_->findText(name_->lineEdit()->text()) >= 0;  // one of the list was picked
+    if (typed != before && !choice && !typed.empty()) {
+        now.name = typed;
+        if (workspace_.apply(edits::setStudy(before, now))) chosenStudy_ = typed;
+    }
+    fillTexts();
 }
 
 void TradeView::open() {
@@ -228,8 +277,20 @@ void TradeView::fillTexts() {
     if (const QString text = joinedLines(now.features); text != features_->toPlainText()) features_->setPlainText(text);
     if (const QString text = joinedLines(now.alternatives); text != alternatives_->toPlainText())
         alternatives_->setPlainText(text);
+    name_->clear();
+    const auto& studies = workspace_.project().studies;
+    for (const TradeStudy& one : studies) name_->addItem(words(one.name));
+    if (studies.empty()) name_->addItem(words(now.name));
+    name_->addItem("new study like this");
+    if (studies.size() > 1) name_->addItem("remove this study");
+    name_->setCurrentText(words(now.name));
+    for (int i = 0; i < name_->count(); ++i)
+        if (name_->itemText(i) == words(now.name)) {
+            name_->setCurrentIndex(i);
+            break;
+        }
     filling_ = false;
-    title_->setText(QString("Trade study: plan %1").arg(words(workspace_.plan().name)));
+    title_->setText(QString("Trade study of plan %1:").arg(words(workspace_.plan().name)));
     if (!busy())
         note_->setText(result_ ? note_->text()
                                : "A reference is refined until everything that matters stands still. Then every other way is "
@@ -242,7 +303,8 @@ void TradeView::takeTexts() {
     const std::string name = now.name;
     now.features = linesOf(*features_), now.alternatives = linesOf(*alternatives_);
     const auto& studies = workspace_.project().studies;
-    if (!studies.empty() && studies.front() == now) return;
+    for (const TradeStudy& one : studies)
+        if (one == now) return;
     (void)workspace_.apply(edits::setStudy(name, now));
 }
 
@@ -330,15 +392,13 @@ void TradeView::show(TradeResult result) {
     chosen_ = -1;
     for (std::size_t i = 0; i < result_->points.size(); ++i)
         if (result_->points[i].line == result_->answer) chosen_ = static_cast<int>(i);
-    double most = 0;
-    for (const double moved : result_->moved) most = std::max(most, moved);
-    note_->setText(
-        QString("Reference: %1, %2. %3 runs in %4.")
-            .arg(words(result_->referenceLine),
-                 result_->converged ? "converged: with a finer tolerance everything stands still ten times better than asked"
-                                    : QString("not converged: the features still move by %1 of the accuracy").arg(errorText(most)))
-            .arg(result_->runs)
-            .arg(words(formatQuantity(result_->seconds, "s", 2))));
+    QString note = QString("Reference: %1, %2. %3 runs in %4.")
+                       .arg(words(result_->referenceLine), words(standingText(*result_)))
+                       .arg(result_->runs)
+                       .arg(words(formatQuantity(result_->seconds, "s", 2)));
+    if (const TradePoint* const largest = largestGoodStep(*result_))
+        note += QString(" Largest step that is good enough: %1; %2.").arg(words(largest->line), words(headroomText(*largest)));
+    note_->setText(note);
     draw();
     fillTable();
     choose(chosen_);
@@ -517,6 +577,7 @@ void TradeView::fillTable() {
                 tip += QString("\n%1: %2, error %3 of the accuracy")
                            .arg(words(result_->features[f]), words(formatQuantity(point.values[f], result_->units[f], 5)),
                                 errorText(point.errors[f]));
+            if (const std::string room = headroomText(point); !room.empty()) tip += "\n" + words(room);
             QString worst;
             for (std::size_t f = 0; f < point.errors.size(); ++f)
                 if (point.errors[f] == point.worst && point.worst > 0) worst = words(result_->features[f]);

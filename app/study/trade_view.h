@@ -52,6 +52,8 @@ private:
     void showIdle();
     void takeTexts();
     void fillTexts();
+    void pickStudy(int index);
+    void renameStudy();
     void listKept(bool showNewest = false);
     std::filesystem::path keptFolder() const;
     void showKept(int index);
@@ -67,7 +69,8 @@ private:
     QPlainTextEdit *features_, *alternatives_;
     QLabel *title_, *note_, *answer_;
     QPushButton *run_, *search_, *steps_, *use_, *look_;
-    QComboBox* kept_;
+    QComboBox *kept_, *name_;
+    std::string chosenStudy_;  ///< by name; "" for the first
     QCustomPlot* plot_;
     QTableWidget* table_;
     std::vector<std::string> keptNames_;

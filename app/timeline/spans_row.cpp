@@ -77,8 +77,7 @@ std::vector<SpansRow::Block> SpansRow::blocks() const {
             block.rung = typed ? rungOf(typed->rungs) : 0;
             block.settle = typed && typed->settle;
             block.below = seconds(span.seconds);
-            if (price && price->spans.size() == spans.size() && !workspace_.shownRunIsOld())
-                block.below += QString(" (price ~%1)").arg(seconds(price->spans[i].seconds));
+            if (span.priced > 0) block.below += QString(" (price ~%1)").arg(seconds(span.priced));
             block.about = words(span.text);
             for (const std::string& line : span.words()) block.about += "\n" + words(line);
             block.caution = std::any_of(span.jumps.begin(), span.jumps.end(), [](const Jump& j) { return j.caution; });

@@ -347,6 +347,10 @@ Edit removeParameter(std::string name) {
 Edit setStudy(std::string name, TradeStudy study) {
     return {"study " + study.name,
             [name, study](Project& project) -> Status {
+                if (study.name.empty()) return Error{ErrorCode::name, "a study needs a name"};
+                for (const TradeStudy& other : project.studies)
+                    if (study.name != name && other.name == study.name)
+                        return Error{ErrorCode::name, "there is a study " + study.name + " already"};
                 for (TradeStudy& existing : project.studies)
                     if (existing.name == name) {
                         existing = study;
@@ -387,6 +391,13 @@ Edit setScene(std::string name, Scene scene) {
                 return {};
             },
             "scene " + name};
+}
+
+Edit removeStudy(std::string name) {
+    return {"remove study " + name, [name](Project& project) -> Status {
+                std::erase_if(project.studies, [&](const TradeStudy& study) { return study.name == name; });
+                return {};
+            }};
 }
 
 Edit removeScene(std::string name) {

@@ -76,7 +76,8 @@ std::vector<std::string> SpanOutcome::words() const {
                                    formatQuantity(toSeconds(to), "s", 6));
     if (times > 1) line += fmt::format(", {} times", times);
     lines.push_back(line + fmt::format(", {} events, {} points, computed in {}", events, points,
-                                       formatQuantity(seconds, "s", 3)));
+                                       formatQuantity(seconds, "s", 3)) +
+                    (priced > 0 ? fmt::format(", expected {}", formatQuantity(priced, "s", 2)) : ""));
     if (!ruled.empty()) lines.push_back("as short as they are because of " + ruled);
     if (!ended.empty()) lines.push_back(ended);
     if (!takesOver()) return lines;

@@ -102,6 +102,7 @@ struct SpanOutcome {
     std::string engine = {};
     int times = 1;            ///< it came so often
     double seconds = 0;       ///< of computing
+    double priced = 0;        ///< s, expected beforehand; 0 where nobody asked
     std::int64_t points = 0, events = 0;
     std::string ruled = {};   ///< the part whose states ruled most steps, with how many; "" without steps
     std::string ended = {};   ///< what it waited for and got, or did not get; "" where it just ended
@@ -134,6 +135,7 @@ struct RunSummary {
     /// Of a run that began in the periodic state: what the search for it found, in words; else empty.
     std::vector<std::pair<std::string, std::string>> settled;
     std::vector<SpanOutcome> spans;  ///< of a run by a plan of several spans
+    double priced = 0;               ///< s of computing, expected beforehand; 0 where nobody asked
 
     std::int64_t counter(std::string_view name) const;
     double second(std::string_view name) const;

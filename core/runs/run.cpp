@@ -184,6 +184,9 @@ Status Run::setStart(const Plan& plan, const RunSettings& settings) {
 void Run::execute(const CancelToken& cancel) {
     solveInto({}, *store_, cancel);
     judgeJumps();
+    summary_.priced = expected_;
+    if (expectedSpans_.size() == summary_.spans.size())
+        for (std::size_t i = 0; i < expectedSpans_.size(); ++i) summary_.spans[i].priced = expectedSpans_[i];
 }
 
 /// Jumps count by the swing that the quantity has in the run.

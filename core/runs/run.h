@@ -58,6 +58,8 @@ public:
     static Result<std::shared_ptr<Run>> prepare(std::shared_ptr<const Project> project,
                                                 const RunSettings& settings = {});
 
+    /// What it is expected to cost, s of computing: each span of the plan, and all. Call before it is executed.
+    void expect(std::vector<double> spans, double all) { expectedSpans_ = std::move(spans), expected_ = all; }
     /// Solves in the calling thread; call once. The summary is complete when it returns.
     void execute() { execute(cancel_); }
     void execute(const CancelToken& cancel);
@@ -74,6 +76,7 @@ public:
     const CancelToken& cancelToken() const { return cancel_; }
 
     const Project& project() const override { return *project_; }
+    const std::shared_ptr<const Project>& sharedProject() const { return project_; }
     /// Of the circuit it begins with.
     const Elaboration& elaboration() const { return *runPlan_.first().elaboration; }
     const RowLayout& layout() const { return frame_.layout(); }
@@ -137,6 +140,8 @@ private:
     CancelToken cancel_;
     std::shared_ptr<TraceStore> store_;
     RunSummary summary_;
+    std::vector<double> expectedSpans_;
+    double expected_ = 0;
 };
 
 /// Writes the named quantities of a finished run, or expressions of them; all quantities when none are named.

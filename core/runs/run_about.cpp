@@ -44,7 +44,7 @@ QuantityInfo quantityOf(const Json& json) {
 
 Json toJson(const SpanOutcome& span) {
     Json json{{"text", span.text},     {"from", span.from},     {"to", span.to},         {"engine", span.engine},
-              {"times", span.times}, {"ruled", span.ruled},   {"seconds", span.seconds}, {"points", span.points}, {"events", span.events},
+              {"times", span.times}, {"ruled", span.ruled},   {"seconds", span.seconds}, {"priced", span.priced}, {"points", span.points}, {"events", span.events},
               {"ended", span.ended},   {"energy before", span.energyBefore}, {"energy after", span.energyAfter},
               {"energy gone", span.energyGone}, {"energy new", span.energyNew}, {"gone", span.gone}, {"added", span.added}};
     for (const Jump& jump : span.jumps)
@@ -63,6 +63,7 @@ Json toJson(const RunSummary& s) {
     for (const auto& [name, seconds] : s.seconds) json["seconds"][name] = seconds;
     for (const auto& [name, words] : s.settled) json["settled"].push_back({name, words});
     for (const SpanOutcome& span : s.spans) json["spans"].push_back(toJson(span));
+    if (s.priced > 0) json["priced"] = s.priced;
     for (const auto& [part, count] : s.eventsByPart) json["events"][part] = count;
     for (const auto& [part, count] : s.stepsByPart) json["steps"][part] = count;
     return json;
@@ -75,6 +76,7 @@ SpanOutcome spanOf(const Json& json) {
                      .engine = json.at("engine").get<std::string>(),
                      .times = json.at("times").get<int>(),
                      .seconds = json.at("seconds").get<double>(),
+                     .priced = json.value("priced", 0.0),
                      .points = json.at("points").get<std::int64_t>(),
                      .events = json.at("events").get<std::int64_t>(),
                      .ruled = json.value("ruled", ""),
@@ -116,6 +118,7 @@ RunSummary summaryOf(const Json& json) {
             s.settled.emplace_back(line.at(0).get<std::string>(), line.at(1).get<std::string>());
     if (json.contains("spans"))
         for (const Json& span : json["spans"]) s.spans.push_back(spanOf(span));
+    s.priced = json.value("priced", 0.0);
     fill("steps", [&](const std::string& n, const Json& v) { s.stepsByPart[n] = v.get<std::int64_t>(); });
     fill("events", [&](const std::string& n, const Json& v) { s.eventsByPart[n] = v.get<std::int64_t>(); });
     return s;

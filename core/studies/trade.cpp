@@ -114,13 +114,18 @@ std::vector<std::string> stepLines(const Project& project, const TradeStudy& stu
     RunSettings settings{.scene = study.scene, .plan = study.plan};
     settings.memoryLimit = 0;
     double shortest = 1e-5;
-    if (const auto run = Run::prepare(std::make_shared<const Project>(project), settings)) {
+    const auto run = Run::prepare(std::make_shared<const Project>(project), settings);
+    if (run) {
         const std::int64_t edges = (*run)->expectedEdges();
         if (edges > 0 && !(*run)->engine().onGrid())
             shortest = 2 * toSeconds((*run)->end()) / static_cast<double>(edges);
         if (const auto common = settle::commonPeriod((*run)->elaboration().network); common && common->period)
             shortest = std::min(shortest, toSeconds(toTick(*common->period)));
     }
+    bool signals = false, heat = false;
+    if (run)
+        for (const StateInfo& state : (*run)->elaboration().network.states)
+            (state.sort == StateSort::signal ? signals : heat) |= state.sort == StateSort::signal || state.heat;
     std::vector<std::string> lines;
     const double first = shortest / 10;
     const double decade = std::pow(10.0, std::floor(std::log10(first)));
@@ -134,12 +139,92 @@ std::vector<std::string> stepLines(const Project& project, const TradeStudy& stu
         if (text.ends_with('s')) text.pop_back();
         lines.push_back(fmt::format("fixed, step {}", text));
         lines.push_back(fmt::format("fixed, step {}, edges on the grid", text));
+        if (signals) lines.push_back(fmt::format("fixed, step {}, control every 10", text));
+        if (heat) lines.push_back(fmt::format("fixed, step {}, heat every 100", text));
         const double power = std::pow(10.0, std::floor(std::log10(step * 1.001)));
         const double lead = std::round(step / power);
         step = lead == 5 ? 2 * power : lead == 2 ? power : power / 2;
     }
     return lines;
 }
+
+const TradePoint* largestGoodStep(const TradeResult& result) {
+    const TradePoint* found = nullptr;
+    for (const TradePoint& point : result.points)
+        if (!point.error && point.good && point.step > 0 &&
+            (!found || point.step > found->step || (point.step == found->step && point.seconds < found->seconds)))
+            found = &point;
+    return found;
+}
+
+std::string standingText(const TradeResult& result) {
+    double most = 0;
+    for (const double moved : result.moved) most = std::max(most, moved);
+    std::string words = result.converged
+                            ? "converged: with a finer tolerance everything stands still ten times better than asked"
+                            : fmt::format("not converged: with a finer tolerance features still move by {:.2g} of the accuracy", most);
+    if (result.apart >= 0) words += fmt::format("; solved again in long double they move by {:.1g} of it", result.apart);
+    return words;
+}
+
+std::string headroomText(const TradePoint& point) {
+    if (point.error || point.step <= 0) return "";
+    return fmt::format("a step is computed in {:.2g} of its length, the longest in {:.2g}: {}", point.load, point.longestLoad,
+                       point.load < 1 ? fmt::format("headroom {:.0f} %", 100 * (1 - point.load)) : "no headroom on this machine");
+}
+
+namespace {
+
+/// A run that was solved once more, into traces of its own.
+class SolvedAgain final : public RunRecord {
+public:
+    SolvedAgain(const Run& run, const CancelToken& cancel)
+        : run_(run), store_(std::make_shared<TraceStore>(run.frame().signalCount(), memoryBudget())),
+          summary_(run.solve({.reference = true}, *store_, cancel)) {}
+    const Project& project() const override { return run_.project(); }
+    const std::string& plan() const override { return run_.plan(); }
+    const std::string& scene() const override { return run_.scene(); }
+    Tick end() const override { return run_.end(); }
+    Tick reached() const override { return store_->reached(); }
+    const RunSummary& summary() const override { return summary_; }
+    const std::vector<QuantityInfo>& quantities() const override { return run_.quantities(); }
+    const std::vector<RatingInfo>& ratings() const override { return run_.ratings(); }
+    std::size_t points() const override { return store_->count(); }
+    std::size_t bytes() const override { return store_->bytes(); }
+    std::unique_ptr<Trace> trace(std::string_view quantity, std::size_t) const override {
+        const QuantityInfo* const info = findQuantity(quantity);
+        if (!info) return nullptr;
+        auto made = std::make_unique<Trace>(store_, *info, run_.layout());
+        made->update();
+        return made;
+    }
+    std::vector<std::pair<std::string, std::string>> provenance() const override { return run_.provenance(); }
+
+private:
+    const Run& run_;
+    std::shared_ptr<TraceStore> store_;
+    RunSummary summary_;
+};
+
+/// How far each feature is off, over the accuracy wanted; the largest. Infinite where one is missing.
+double farthest(const std::vector<FeatureReader>& features, const std::vector<double>& reference, const std::vector<double>& values) {
+    double most = values.size() == features.size() ? 0 : INFINITY;
+    for (std::size_t i = 0; i < values.size() && i < features.size(); ++i) {
+        const double allowed = features[i].allowed(reference[i]), off = std::abs(values[i] - reference[i]);
+        most = std::max(most, off == 0 ? 0 : allowed > 0 ? off / allowed : INFINITY);
+    }
+    return most;
+}
+
+/// Whether the exact engine makes all of it.
+bool allExact(const Run& run) {
+    for (const Way& way : run.epochs().ways)
+        for (const auto& circuit : way.circuits)
+            if (circuit && !circuit->engine->exact()) return false;
+    return true;
+}
+
+}  // namespace
 
 /// Runs lines, as many at once as there are cores.
 class TradeRunner {
@@ -174,6 +259,11 @@ public:
         point.points = static_cast<std::int64_t>((*run)->points());
         point.events = summary.counter("events");
         point.engine = summary.engine;
+        point.step = summary.second("step of the grid");
+        if (const auto steps = static_cast<double>(summary.counter("steps")); point.step > 0 && steps > 0) {
+            point.load = summary.second("total") / steps / point.step;
+            point.longestLoad = summary.second("longest step") / point.step;
+        }
         if (summary.end != RunEnd::finished)
             point.error = summary.error.value_or(Error{ErrorCode::stop, std::string(describe(summary.end))});
         for (std::size_t i = 0; i < features_.size() && !point.error; ++i) {
@@ -324,6 +414,17 @@ Result<TradeResult> runTrade(const TradeRequest& request, const CancelToken& can
         }
         result.referenceSeconds = now.seconds;
         before = std::move(now);
+    }
+    // Where every state is a closed form, rounding is what is left: once more, in long double.
+    if (before->run && allExact(*before->run)) {
+        if (request.progress) request.progress({.done = runner.done(), .about = runner.done() + 1, .now = "long double"});
+        const SolvedAgain again(*before->run, cancel);
+        if (cancel.cancelled()) return Error{ErrorCode::stop, "stopped"};
+        std::vector<double> values;
+        for (const FeatureReader& feature : features)
+            if (const auto value = feature.valueIn(again)) values.push_back(*value);
+        result.apart = farthest(features, before->values, values);
+        result.converged = result.converged && result.apart <= standsStill;
     }
     result.reference = before->values;
     result.referenceRun = before->run;

@@ -22,6 +22,7 @@ struct TradePoint {
     double worst = 0;                 ///< the largest of these
     double seconds = 0;               ///< CPU time of the run alone
     std::int64_t points = 0, events = 0;
+    double step = 0, load = 0, longestLoad = 0;  ///< of a fixed step: its length, s; time to compute it over that, in mean and at most
     std::string engine = {};
     bool good = false;   ///< all features are as accurate as wanted
     bool front = false;  ///< none is both cheaper and more accurate
@@ -45,6 +46,7 @@ struct TradeResult {
     std::vector<std::string> units = {};     ///< of their values
     std::vector<double> reference = {};      ///< their values, SI
     std::vector<double> moved = {};          ///< by which they moved with the last refinement, over the accuracy wanted
+    double apart = -1;                       ///< over the accuracy wanted: solved again in long double; -1 where it was not
     std::string referenceLine = {};          ///< how it was solved
     bool converged = false;             ///< every feature stood still ten times better than wanted
     double referenceSeconds = 0;
@@ -55,6 +57,14 @@ struct TradeResult {
     int runs = 0;                       ///< that it took, the reference included, those to time it again not
     double seconds = 0;                 ///< of waiting
 };
+
+/// Of those with a fixed step that are good enough, the one with the largest; nullptr when there is none.
+const TradePoint* largestGoodStep(const TradeResult& result);
+/// What is known of the reference: whether it stands still, and by how much it moves.
+std::string standingText(const TradeResult& result);
+/// What a fixed step leaves to a target that has to keep pace with it: "a step is computed in 0.31 of its length, the longest in 0.9:
+/// headroom 69 %"; "" for others.
+std::string headroomText(const TradePoint& point);
 
 /// Where a study stands.
 struct TradeProgress {
@@ -71,7 +81,7 @@ struct TradeRequest {
 };
 
 /// The lines of a step-size study: one step for all from a tenth to a thousandth of the shortest period, each with
-/// edges where they are and on the grid.
+/// edges where they are and on the grid; and, where there are running signals or temperatures, multiples of the step for these.
 std::vector<std::string> stepLines(const Project& project, const TradeStudy& study);
 
 /// Runs a study. A line is a way of solving (model/span_text.h) for the spans after the last settled one; settled spans take

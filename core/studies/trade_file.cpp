@@ -44,7 +44,8 @@ std::string quoted(const std::string& text) {
 }
 
 std::string csvOf(const TradeResult& result) {
-    std::string text = "solved by,CPU time [s],largest error over accuracy,good enough,front,engine,points,events";
+    std::string text = "solved by,CPU time [s],largest error over accuracy,good enough,front,engine,points,events,step [s],"
+                       "computing over step,longest computing over step";
     for (std::size_t f = 0; f < result.features.size(); ++f)
         text += "," + quoted(result.features[f] + " [" + result.units[f] + "]") + "," +
                 quoted("error over accuracy of " + result.features[f]);
@@ -53,12 +54,13 @@ std::string csvOf(const TradeResult& result) {
                          const std::string& engine, const std::string& counts) {
         return fmt::format("{},{},{},{},{},{},{}", quoted(line), seconds, worst, good, front, quoted(engine), counts);
     };
-    text += row("reference: " + result.referenceLine, result.referenceSeconds, 0, "yes", "", "", ",");
+    text += row("reference: " + result.referenceLine, result.referenceSeconds, 0, "yes", "", "", ",,,,");
     for (std::size_t f = 0; f < result.features.size(); ++f) text += fmt::format(",{},0", result.reference[f]);
     text += ",\n";
     for (const TradePoint& point : result.points) {
         text += row(point.line, point.seconds, point.error ? NAN : point.worst, point.good ? "yes" : "no",
-                    point.front ? "yes" : "", point.engine, fmt::format("{},{}", point.points, point.events));
+                    point.front ? "yes" : "", point.engine, fmt::format("{},{},{}", point.points, point.events,
+                                point.step > 0 ? fmt::format("{},{},{}", point.step, point.load, point.longestLoad) : ",,"));
         for (std::size_t f = 0; f < result.features.size(); ++f)
             text += f < point.errors.size() ? fmt::format(",{},{}", point.values[f], point.errors[f]) : ",,";
         text += "," + (point.error ? quoted(point.error->message) : "") + "\n";
@@ -126,7 +128,7 @@ std::string htmlOf(const TradeResult& result) {
         "<h1>Trade study: {}</h1><p>Plan {}, scene {}. Reference: {}, {}.</p>",
         escaped(result.study), escaped(result.plan), escaped(result.scene.empty() ? "the first" : result.scene),
         escaped(result.referenceLine),
-        result.converged ? "converged" : "not converged: features still move with a finer tolerance");
+        escaped(standingText(result)));
     html += "<table><tr><th>what matters</th><th>reference</th></tr>";
     for (std::size_t f = 0; f < result.features.size(); ++f)
         html += fmt::format("<tr><td>{}</td><td>{}</td></tr>", escaped(result.features[f]),
@@ -134,12 +136,15 @@ std::string htmlOf(const TradeResult& result) {
     html += "</table>" + svgOf(result);
     html += result.answer.empty() ? "<p>Nothing tried is as accurate as wanted.</p>"
                                   : fmt::format("<p><b>The cheapest that is good enough: {}</b></p>", escaped(result.answer));
+    if (const TradePoint* const largest = largestGoodStep(result))
+        html += fmt::format("<p>The largest step that is good enough: {}; {}.</p>", escaped(largest->line), escaped(headroomText(*largest)));
     html += "<table><tr><th>solved by</th><th>CPU time</th><th>error over accuracy</th><th></th></tr>";
     for (const TradePoint& point : result.points)
         html += fmt::format("<tr><td>{}{}</td><td>{}</td><td>{}</td><td>{}</td></tr>", escaped(point.line),
                             point.present ? " (the plan)" : "", escaped(formatQuantity(point.seconds, "s", 2)),
                             point.error ? std::string("–") : fmt::format("{:.2g}", point.worst),
-                            point.error ? escaped(point.error->message) : point.good ? "good enough" : "too far off");
+                            point.error ? escaped(point.error->message) : (point.good ? "good enough" : "too far off") +
+                                std::string(point.step > 0 ? "; " : "") + escaped(headroomText(point)));
     html += "</table>";
     if (!result.verdicts.empty()) {
         html += "<table><tr><th>part</th><th>rung</th><th>why</th></tr>";
@@ -165,6 +170,7 @@ std::string writeTrade(const TradeResult& result) {
               {"moved", numbers(result.moved)},
               {"reference line", result.referenceLine},
               {"converged", result.converged},
+              {"long double", result.apart < 0 || !std::isfinite(result.apart) ? Json(nullptr) : Json(result.apart)},
               {"reference seconds", result.referenceSeconds},
               {"answer", result.answer},
               {"runs", result.runs},
@@ -178,6 +184,8 @@ std::string writeTrade(const TradeResult& result) {
                  {"engine", point.engine},   {"good", point.good},              {"front", point.front},
                  {"present", point.present}};
         if (point.error) one["error"] = point.error->message;
+        if (point.step > 0)
+            one["step"] = point.step, one["load"] = point.load, one["longest load"] = point.longestLoad;
         json["points"].push_back(std::move(one));
     }
     for (const PartVerdict& v : result.verdicts)
@@ -207,6 +215,7 @@ Result<TradeResult> readTrade(std::string_view text) {
                            .answer = json.at("answer").get<std::string>(),
                            .runs = json.at("runs").get<int>(),
                            .seconds = json.at("seconds").get<double>()};
+        if (json.contains("long double") && json["long double"].is_number()) result.apart = json["long double"].get<double>();
         const std::size_t features = result.features.size();
         if (result.units.size() != features || result.reference.size() != features || features > most ||
             json.at("points").size() > most || json.at("verdicts").size() > most)
@@ -220,6 +229,8 @@ Result<TradeResult> readTrade(std::string_view text) {
             point.engine = one.at("engine").get<std::string>();
             point.good = one.at("good").get<bool>(), point.front = one.at("front").get<bool>();
             point.present = one.at("present").get<bool>();
+            point.step = one.value("step", 0.0), point.load = one.value("load", 0.0);
+            point.longestLoad = one.value("longest load", 0.0);
             if (one.contains("error")) point.error = Error{ErrorCode::numeric, one["error"].get<std::string>()};
             const bool whole = point.values.size() == features && point.errors.size() == features;
             if (!point.error && !whole) return fault("a row of it is not whole");

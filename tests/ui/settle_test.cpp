@@ -190,6 +190,7 @@ TEST(ResponseInTheWindow, LeavingTheProjectInTheMiddle) {
     EXPECT_TRUE(view.busy());
     ASSERT_TRUE(open(w, "med-aux.hedge"));
     app::patience = 30'000;
+    ASSERT_TRUE(QTest::qWaitFor([&] { return w.workspace().path().endsWith("med-aux.hedge"); }, 30'000));
     EXPECT_FALSE(view.busy());
     EXPECT_TRUE(view.shown().empty());
 }
