@@ -34,19 +34,16 @@ void report(const TradeResult& result) {
         if (point->error)
             fmt::print("{:>10}  {:>9}  {}: {}\n", formatQuantity(point->seconds, "s", 2), "-", point->line, point->error->text());
         else
-            fmt::print("{:>10}  {:>9.2g}{} {}{}\n", formatQuantity(point->seconds, "s", 2), point->worst,
-                       point->front ? '*' : ' ', point->line, point->present ? " (the plan)" : "");
+            fmt::print("{:>10}  {:>9.2g}{} {}{}{}\n", formatQuantity(point->seconds, "s", 2), point->worst,
+                       point->front ? '*' : ' ', point->line, point->present ? " (the plan)" : "",
+                       point->step > 0 ? "; " + headroomText(*point) : "");
     }
     if (!result.verdicts.empty()) fmt::print("\n");
     for (const PartVerdict& v : result.verdicts)
         fmt::print("  {:<12} rung {}{}{}\n", v.part, v.rung, v.needed ? ", needed" : "", v.why.empty() ? "" : ": " + v.why);
     bool steps = false;
     for (const TradePoint* point : points)
-        if (const std::string room = headroomText(*point); !room.empty()) {
-            if (!steps) fmt::print("\n");
-            steps = true;
-            fmt::print("  {}: {}\n", point->line, room);
-        }
+        steps = steps || point->step > 0;
     if (const TradePoint* const largest = largestGoodStep(result))
         fmt::print("\nlargest step that is good enough: {}\n", largest->line);
     else if (steps)

@@ -1,6 +1,7 @@
 #include "runs/settling.h"
 
 #include <algorithm>
+#include <cmath>
 
 #include <fmt/format.h>
 
@@ -15,6 +16,8 @@ namespace {
 constexpr int highestExact = 2;                          ///< rung
 constexpr double adaptiveGoal = 1e-5;                    ///< residual by an engine with steps
 constexpr double finerSteps = 1e-4, finestSteps = 1e-5;  ///< trace tolerance by which it steps meanwhile
+
+constexpr double hottest = 5000;  ///< °C
 
 /// The periodic state one ladder below, where there is one.
 Result<std::optional<Settled>> settleLower(const SettleCircuit& circuit, const CancelToken& cancel,
@@ -47,10 +50,20 @@ Snapshot withWarmth(Snapshot from, const SettleCircuit& circuit) {
         if (segments[i] < 0) segments[i] = network.elements[i]->initialSegment(carried.gates[i] > 0);
     const auto restOf = [&](const Network& held) { return circuit.engine.operatingPoint(held); };
     const std::vector<double> values = withNewAtRest(network, from.t, carried, segments, restOf, true);
+    // Under a current that is held a resistance that grows with its heat may run away: no temperature to begin with.
+    for (std::size_t i = 0; i < network.states.size(); ++i)
+        if (network.states[i].heat && !(std::abs(values[i]) < hottest)) return from;
     for (std::size_t i = 0; i < network.states.size(); ++i)
         if (const StateInfo& state = network.states[i]; state.heat && !carried.knownStates[i])
             from.states.push_back({.part = state.part, .name = state.name, .value = values[i], .storage = state.storage});
     return from;
+}
+
+/// Whether a network has states, other than temperatures, that are not among these.
+bool hasOthers(const Network& network, const std::vector<std::string>& known) {
+    return std::any_of(network.states.begin(), network.states.end(), [&](const StateInfo& state) {
+        return !state.heat && std::find(known.begin(), known.end(), state.part + "." + state.name) == known.end();
+    });
 }
 
 }  // namespace
@@ -76,7 +89,13 @@ Result<Settled> settleCircuit(const SettleCircuit& circuit, const CancelToken& c
             for (const settle::Coordinate& c : (*lower)->coordinates) request.slow->push_back(c.name);
         }
     }
-    return settlePeriodic(circuit.engine, circuit.network, request, cancel);
+    auto settled = settlePeriodic(circuit.engine, circuit.network, request, cancel);
+    if (settled || !request.slow || settled.error().code == ErrorCode::stop || !hasOthers(circuit.network, *request.slow))
+        return settled;
+    // What comes with the higher rungs need not die out within a period: a choke in a lead, say.
+    request.slow.reset();
+    auto again = settlePeriodic(circuit.engine, circuit.network, request, cancel);
+    return again || again.error().code == ErrorCode::stop ? std::move(again) : std::move(settled);
 }
 
 }  // namespace hedgerow

@@ -169,8 +169,11 @@ std::string standingText(const TradeResult& result) {
 
 std::string headroomText(const TradePoint& point) {
     if (point.error || point.step <= 0) return "";
-    return fmt::format("a step is computed in {:.2g} of its length, the longest in {:.2g}: {}", point.load, point.longestLoad,
-                       point.load < 1 ? fmt::format("headroom {:.0f} %", 100 * (1 - point.load)) : "no headroom on this machine");
+    const auto times = [](double load) {
+        return load < 1 ? fmt::format("{:.0f} % of its length", 100 * load) : fmt::format("{:.2g} times its length", load);
+    };
+    return fmt::format("a step takes {} to compute, the longest {}{}", times(point.load), times(point.longestLoad),
+                       point.load < 1 ? fmt::format(": headroom {:.0f} %", 100 * (1 - point.load)) : "");
 }
 
 namespace {

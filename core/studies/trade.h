@@ -62,8 +62,8 @@ struct TradeResult {
 const TradePoint* largestGoodStep(const TradeResult& result);
 /// What is known of the reference: whether it stands still, and by how much it moves.
 std::string standingText(const TradeResult& result);
-/// What a fixed step leaves to a target that has to keep pace with it: "a step is computed in 0.31 of its length, the longest in 0.9:
-/// headroom 69 %"; "" for others.
+/// What a fixed step leaves to a target that has to keep pace with it: "a step takes 31 % of its length to compute, the
+/// longest 90 % of its length: headroom 69 %"; "" for others.
 std::string headroomText(const TradePoint& point);
 
 /// Where a study stands.

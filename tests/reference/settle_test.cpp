@@ -401,6 +401,50 @@ TEST(Settle, TakesTheWholeSupplyOnRungFourWithItsTemperatures) {
 
 }  // namespace
 
+TEST(Settle, AChokeInALeadIsSlowThoughItComesWithAHigherRung) {
+    // The inductance of the lead and C1 ring for hundreds of periods, and no lower rung knows of them.
+    Circuit c;
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "80"}, {"ri", "20m"}, {"l_n", "10m"}}, 3)
+        .add("capacitor", "C1", {"in", "0"}, {{"c", "22u"}, {"esr", "3m"}, {"v0", "80"}}, 2)
+        .add("modulator", "M1", {"", "g", ""}, {{"f", "150k"}, {"duty", "0.3"}})
+        .add("switch", "S1", {"in", "sw", "g"}, {{"ron", "9m"}}, 2)
+        .add("diode", "D1", {"0", "sw"}, {{"vf", "0.8"}, {"ron", "6m"}}, 2)
+        .add("inductor", "L1", {"sw", "out"}, {{"l", "22u"}, {"dcr", "7m"}}, 3)
+        .add("capacitor", "C2", {"out", "0"}, {{"c", "100u"}, {"esr", "2m"}}, 2)
+        .add("resistor", "R1", {"out", "0"}, {{"r", "2"}}, 1)
+        .plan("1m", "1e-4");
+    const auto run = settled(c);
+    ASSERT_SETTLED(run);
+    expectComesAgain(*run, 1e-4);
+    const auto in = run->trace("V1.i")->measure(0, run->reached()), out = run->trace("L1.i")->measure(0, run->reached());
+    ASSERT_TRUE(in && out);
+    // What goes in at 80 V less 20 mOhm is what comes out: the load, the winding, the switch and the diode.
+    EXPECT_GT(std::abs(in->mean) * 80, 4 * out->mean);
+    EXPECT_LT(in->peakToPeak(), 0.05) << "the choke lets no ripple through";
+}
+
+TEST(Settle, AResistanceThatWouldRunAwayUnderTheCurrentOfOneInstantHasItsTemperature) {
+    // At the current of the inductor, held, the heat of R1 grows faster than it leaves. In the circuit it does not: the
+    // current falls as R1 grows.
+    Circuit c;
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "72"}})
+        .add("modulator", "M1", {"", "g", ""}, {{"f", "2k"}, {"duty", "0.6"}})
+        .add("switch", "S1", {"in", "sw", "g"}, {{"ron", "20m"}}, 1)
+        .add("diode", "D1", {"0", "sw"}, {{"vf", "0.8"}, {"ron", "15m"}}, 2)
+        .add("resistor", "R1", {"sw", "mid"}, {{"r", "1.6"}, {"rth", "50"}, {"ta", "25"}, {"cth", "10m"}}, 4)
+        .add("inductor", "L1", {"mid", "0"}, {{"l", "2m"}}, 1)
+        .plan("15m", "1e-4");
+    const auto run = settled(c);
+    ASSERT_SETTLED(run);
+    const auto power = run->trace("R1.p"), rise = run->trace("R1.rise");
+    ASSERT_TRUE(power);
+    ASSERT_TRUE(rise);
+    const auto p = power->measure(0, run->reached()), t = rise->measure(0, run->reached());
+    ASSERT_TRUE(p && t);
+    EXPECT_RELATIVE(t->mean, 50 * p->mean, 1e-3) << "all heat leaves through the thermal resistance";
+    EXPECT_GT(t->mean, 1000);
+}
+
 TEST_P(RandomConverters, SettleAndComeAgain) {
     for (int trial = 0; trial < 10; ++trial) {
         SCOPED_TRACE(trial);

@@ -5,6 +5,7 @@
 #include <cmath>
 
 #include "studies/trade.h"
+#include "studies/trade_file.h"
 #include "support/circuit.h"
 
 using namespace hedgerow;
@@ -141,8 +142,35 @@ TEST(Trade, StepsFallFromATenthOfThePeriodAndTheirErrorsWithThem) {
             if (point.line == line) return point.error ? INFINITY : point.worst;
         return -1.0;
     };
+    EXPECT_GE(result->apart, 0) << "the reference is exact: it is checked in long double";
+    EXPECT_LT(result->apart, 1e-3);
+    EXPECT_NE(standingText(*result).find("long double"), std::string::npos);
+    double largest = 0;
+    for (const TradePoint& point : result->points) {
+        EXPECT_EQ(point.step > 0, point.line.starts_with("fixed")) << point.line;
+        if (point.step <= 0) continue;
+        EXPECT_GT(point.load, 0) << point.line;
+        EXPECT_GT(point.longestLoad, 0) << point.line;
+        EXPECT_NE(headroomText(point).find("its length to compute"), std::string::npos) << point.line;
+        if (point.good) largest = std::max(largest, point.step);
+    }
+    ASSERT_TRUE(largestGoodStep(*result));
+    EXPECT_EQ(largestGoodStep(*result)->step, largest);
+    const auto again = readTrade(writeTrade(*result));
+    ASSERT_TRUE(again) << again.error().message;
+    EXPECT_EQ(again->apart, result->apart);
+    EXPECT_EQ(largestGoodStep(*again)->load, largestGoodStep(*result)->load);
     EXPECT_LT(worst("fixed, step 10n"), worst("fixed, step 1u"));
     EXPECT_LT(worst("fixed, step 10n"), 1);
+}
+
+TEST(Trade, StepsHaveMultiplesForWhatIsSlow) {
+    Circuit c = built();
+    c.add("resistor", "R9", {"out", "0"}, {{"r", "1k"}}, 4);
+    TradeStudy study;
+    const auto lines = stepLines(c.project(), study);
+    EXPECT_NE(std::find(lines.begin(), lines.end(), "fixed, step 1u, heat every 100"), lines.end());
+    EXPECT_EQ(std::find(lines.begin(), lines.end(), "fixed, step 1u, control every 10"), lines.end()) << "no running signals";
 }
 
 TEST(Trade, ALineIsAppliedAfterTheLastSettledSpan) {

@@ -170,12 +170,31 @@ TEST_F(Spans, PricesStandBelowBeforeAndTruthAfterTheRun) {
     ASSERT_EQ(shown->run->summary().end, RunEnd::finished) << shown->run->summary().brief();
     ASSERT_EQ(shown->run->summary().spans.size(), 3u);
     EXPECT_NEAR(toSeconds(shown->run->end()), 1.02e-3, 1e-9);
+    EXPECT_GT(shown->run->summary().priced, 0) << "the run keeps what it was expected to cost";
+    for (const SpanOutcome& span : shown->run->summary().spans) EXPECT_GT(span.priced, 0) << span.text;
     QHelpEvent help(QEvent::ToolTip, at(0.5e-3), row().mapToGlobal(at(0.5e-3)));
     QApplication::sendEvent(&row(), &help);
     EXPECT_TRUE(QToolTip::text().contains("until 1m: all on 1")) << QToolTip::text().toStdString();
     EXPECT_TRUE(QToolTip::text().contains("computed in"));
     QToolTip::hideText();
     window->grab();
+}
+
+TEST_F(Spans, GapsOfALaneAreDrawnAsGaps) {
+    open({"until 1m", "for 100u: S1 on 1, keep L1.i", "to the end"});
+    window.workspace().startRun();
+    ASSERT_TRUE(window.waitForRun());
+    const auto& shown = window.workspace().shownRun();
+    ASSERT_EQ(shown->run->summary().end, RunEnd::finished) << shown->run->summary().brief();
+    Trace* const trace = window.workspace().runList().trace("out.v");
+    ASSERT_TRUE(trace);
+    EXPECT_FALSE(trace->at(toTicks(1.05e-3))) << "not kept there";
+    EXPECT_TRUE(trace->at(toTicks(1.5e-3)));
+    // It ends, whatever part of the gap is in view.
+    for (const double zoom : {1.0, 0.1, 0.01}) {
+        window->timeline().lanes().setWindow(1.05e-3 - zoom * 1e-3, 1.05e-3 + zoom * 1e-3);
+        EXPECT_FALSE(window->grab().isNull());
+    }
 }
 
 TEST_F(Spans, WhatIsEditedAfterARunIsShownAsPlanned) {

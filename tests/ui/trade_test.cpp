@@ -4,6 +4,7 @@
 
 #include <QComboBox>
 #include <QLabel>
+#include <QLineEdit>
 #include <QPlainTextEdit>
 #include <QTableWidget>
 #include <QTemporaryDir>
@@ -121,6 +122,37 @@ TEST_F(TradeWindow, WhatIsTypedBelongsToTheProject) {
     ASSERT_TRUE(wait());
     EXPECT_FALSE(trade().result());
     EXPECT_TRUE(window.find<QLabel>("tradeNote")->text().contains("nonsense"));
+}
+
+TEST_F(TradeWindow, StudiesAreAddedNamedAndRemoved) {
+    open();
+    auto* name = window.find<QComboBox>("tradeStudy");
+    const auto& studies = [&]() -> const std::vector<TradeStudy>& { return window.workspace().project().studies; };
+    ASSERT_EQ(name->count(), 2);
+    emit name->activated(1);
+    ASSERT_EQ(studies().size(), 2u);
+    EXPECT_EQ(name->currentText(), "study 2");
+    name->lineEdit()->setText("ripple only");
+    emit name->lineEdit()->editingFinished();
+    EXPECT_EQ(studies()[1].name, "ripple only");
+    auto* features = window.find<QPlainTextEdit>("tradeFeatures");
+    features->setFocus();
+    features->setPlainText("pp of L1.i within 1 %");
+    window.find<QPushButton>("tradeRun")->setFocus();
+    EXPECT_EQ(studies()[1].features.size(), 1u);
+    EXPECT_EQ(studies()[0].features.size(), 2u) << "the other one stays";
+    emit name->activated(0);
+    EXPECT_EQ(features->toPlainText().count('\n'), 1);
+    // A name that another one has is refused.
+    name->lineEdit()->setText("");
+    emit name->lineEdit()->editingFinished();
+    EXPECT_EQ(studies().size(), 2u);
+    emit name->activated(1);
+    emit name->activated(3);
+    ASSERT_EQ(studies().size(), 1u);
+    EXPECT_EQ(studies()[0].features.size(), 2u);
+    window.workspace().undo();
+    EXPECT_EQ(studies().size(), 2u);
 }
 
 TEST_F(TradeWindow, SearchNamesEveryPart) {
