@@ -116,6 +116,7 @@ void Recorder<Real>::see(const Mode<Real>& mode, const Real* y) {
 template <class Real>
 void Recorder<Real>::makeView(Mode<Real>& mode) {
     RowView view;
+    if (ranges_.running()) ranges_.madeOf(mode.configuration().readout());
     if (wide_) {
         view.width = layout_.unknowns;
     } else {

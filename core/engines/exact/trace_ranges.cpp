@@ -19,6 +19,8 @@ namespace {
 constexpr double turnsRemembered = 8;
 /// A trace that hardly moves is not resolved finer than this part of the largest of its unit.
 constexpr double quietPart = 1e-4;
+/// Of what a running signal is made of: below this part it is rounding.
+constexpr double signalNoise = 1e-13;
 
 // The same for one number and for several at once.
 template <class Number>
@@ -183,7 +185,25 @@ void TraceRanges<Real>::refreshLeast() {
     for (std::size_t i = 0; i < least_.size(); ++i) {
         least_[i] = leastSwing(static_cast<int>(i));
         floor_[i] = Real(1e-15 / quietPart) * least_[i] + Real(1e-30);
+        if (made_.empty()) continue;
+        Real sum = 0;
+        for (std::size_t j = 0; j < made_[i].size(); ++j)
+            if (made_[i][j] != 0) sum += made_[i][j] * scales_.size(static_cast<int>(j));
+        floor_[i] += Real(signalNoise) * sum;
     }
+}
+
+template <class Real>
+void TraceRanges<Real>::madeOf(const Matrix<Real>& readout) {
+    if (!running_) return;
+    made_.resize(sorts_.size());
+    for (std::size_t i = 0; i < sorts_.size(); ++i) {
+        if (sorts_[i] != UnknownSort::signal) continue;
+        made_[i].resize(static_cast<std::size_t>(readout.cols()), Real(0));
+        for (std::size_t j = 0; j < made_[i].size(); ++j)
+            made_[i][j] = std::max(made_[i][j], std::abs(readout(static_cast<Eigen::Index>(i), static_cast<Eigen::Index>(j))));
+    }
+    sizesVersion_ = -1;
 }
 
 template <class Real>

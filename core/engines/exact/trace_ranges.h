@@ -26,6 +26,9 @@ public:
     bool changedMuch();
     /// Whether some unknowns are running signals, which have sizes of their own.
     bool running() const { return running_; }
+    /// What running signals are made of in a configuration: their rows over states and sources. Rounding of these is no
+    /// motion of a signal.
+    void madeOf(const Matrix<Real>& readout);
 
 private:
     void refreshLeast();
@@ -40,6 +43,7 @@ private:
     std::vector<Real> then_;           ///< the swings when they last had changed much
     std::vector<Real> least_, floor_;  ///< the swing that counts at least, and what a line may stray in any case
     int sizesVersion_ = -1;            ///< of the scales that both were made from
+    std::vector<std::vector<Real>> made_;  ///< per unknown that is a running signal: the largest weights, else empty
     std::size_t suspect_ = 0;          ///< the unknown that bent a line too far last time
     bool running_ = false, first_ = true;
 };
