@@ -66,6 +66,19 @@ struct TradeOptions {
 };
 int trade(const TradeOptions& options);
 
+struct StudyOptions {
+    std::string project;  ///< or the file of a study, to go on with
+    std::string study;    ///< of the project; "" for the first
+    std::string scene, plan, runs, seed, keep, file, folder;
+    std::vector<std::string> varied, measured, outputs;
+    int threads = 0, workers = 0, chunk = 100;
+    bool settle = false, dry = false, show = false, json = false, quiet = false, allowOutside = false;
+};
+int study(const StudyOptions& options);
+int studySplit(const StudyOptions& options);
+int studyWork(const StudyOptions& options);
+int studyGather(const StudyOptions& options);
+
 struct LearnOptions {
     RunOptions run;
     std::vector<std::string> parts;  ///< empty for all that can

@@ -174,6 +174,46 @@ int main(int argc, char** argv) {
     traded->add_option("--out", trading.outputs, "a .csv, .h5, .json or .html file to write; may be repeated");
     traded->add_flag("--quiet", trading.run.quiet, "no progress");
 
+    StudyOptions studying;
+    const auto addQuestion = [&studying](CLI::App& command) {
+        command.add_option("--study", studying.study, "a study of the project; the first when not given");
+        command.add_option("--vary", studying.varied,
+                           "what varies, such as 'C2.c: 22u, 47u, 100u', 'Rload: 1 to 10 in 20', 'L1.l: 22u +- 20 %', instead of the "
+                           "study's; may be repeated");
+        command.add_option("--measure", studying.measured,
+                           "what is measured, such as 'pp of out.v over last 20u below 50m', instead of the study's; may be repeated");
+        command.add_option("--runs", studying.runs, "which runs: grid, rows, corners, 'random 200', 'latin 200', 'sobol 256'");
+        command.add_option("--seed", studying.seed, "of what is random");
+        command.add_option("--scene", studying.scene, "the scene to run; the first when not given");
+        command.add_option("--plan", studying.plan, "the plan to run by; the first when not given");
+        command.add_flag("--settle", studying.settle, "each run is its periodic state");
+        command.add_flag("--allow-outside", studying.allowOutside, "read the files outside of its folder that the project names");
+    };
+    auto* studied = app.add_subcommand("study", "Many runs from one: what varies, what is measured, on all cores; a row for each run");
+    studied->add_option("project", studying.project, "a *.hedge file, or the *.study file of one that goes on");
+    addQuestion(*studied);
+    studied->add_option("--keep", studying.keep, "quantities whose traces are kept, such as 'out.v + L1.i'");
+    studied->add_option("--file", studying.file, "the *.study file to write; one beside the project when not given");
+    studied->add_option("--threads", studying.threads, "cores; all when not given")->check(CLI::Range(1, 1024));
+    studied->add_flag("--dry", studying.dry, "tell what would be run, and what it would take");
+    studied->add_flag("--show", studying.show, "of a *.study file: tell what is in it, and run nothing");
+    studied->add_option("--out", studying.outputs, "a .csv, .h5, .json or .html file to write; may be repeated");
+    studied->add_flag("--json", studying.json, "print JSON");
+    studied->add_flag("--quiet", studying.quiet, "no progress");
+    auto* splitting = studied->add_subcommand("split", "Makes a folder that processes and machines work on");
+    splitting->add_option("project", studying.project, "a *.hedge file")->required();
+    splitting->add_option("folder", studying.folder, "the folder to make")->required();
+    addQuestion(*splitting);
+    splitting->add_option("--chunk", studying.chunk, "runs of a task")->check(CLI::Range(1, 1'000'000));
+    auto* working = studied->add_subcommand("work", "Runs a chunk of such a folder, or all that are missing with several processes");
+    working->add_option("folder", studying.folder, "the folder")->required();
+    working->add_option("chunk", studying.chunk, "its number, from 0")->check(CLI::Range(0, 10'000'000));
+    working->add_option("--workers", studying.workers, "processes of this machine that run what is missing")->check(CLI::Range(1, 1024));
+    auto* gathering = studied->add_subcommand("gather", "Takes what the tasks have made into the table of the study");
+    gathering->add_option("folder", studying.folder, "the folder")->required();
+    gathering->add_option("--out", studying.outputs, "a .csv, .h5, .json or .html file to write; may be repeated");
+    gathering->add_flag("--json", studying.json, "print JSON");
+
     LearnOptions learning;
     auto* learnt = app.add_subcommand(
         "learn", "Switching energies of rung 2 from rung 4, in the circuit itself, at the currents that a run visits");
@@ -224,6 +264,13 @@ int main(int argc, char** argv) {
         if (answering->parsed()) return respond(responding);
         if (tuned->parsed()) return tune(tuning);
         if (traded->parsed()) return trade(trading);
+        if (splitting->parsed()) return studySplit(studying);
+        if (working->parsed()) return studyWork(studying);
+        if (gathering->parsed()) return studyGather(studying);
+        if (studied->parsed()) {
+            if (studying.project.empty()) return std::fputs("name a project: hedgerow-cli study examples/med-aux.hedge\n", stderr), usage;
+            return study(studying);
+        }
         if (learnt->parsed()) return learn(learning);
         if (priced->parsed()) return price(pricing, budget);
         options.settle = settling->parsed();

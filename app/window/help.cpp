@@ -104,6 +104,7 @@ QString generalHelp() {
         {"Ctrl+Return, Ctrl+.", "run, stop"},
         {"Ctrl+Shift+Return", "settle: the periodic state at once"},
         {"Ctrl+Shift+T", "trade study: what other ways of solving lose and save"},
+        {"Ctrl+Shift+Y", "study: many runs from one, what varies and what is measured"},
         {"On the spans: drag", "a border moves it, a block up or down climbs or descends"},
         {"On the spans: S, K, Enter, Del", "split at the cursor, begin from the periodic state, type, remove"},
         {"On the spans: Ctrl+Up, Ctrl+Down", "all parts of the span one rung up or down"},

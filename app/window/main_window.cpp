@@ -17,6 +17,7 @@
 
 #include "card/card.h"
 #include "desk/desk_view.h"
+#include "study/study_view.h"
 #include "study/trade_view.h"
 #include "formats/hedge/hedge.h"
 #include "runs/registry.h"
@@ -88,16 +89,19 @@ MainWindow::MainWindow() : commands_(this) {
     connect(trade_, &TradeView::left, this, [this] { showTrade(false); });
     connect(trade_, &TradeView::said, this, &MainWindow::say);
     connect(strip_, &RunStrip::tradeAsked, this, [this] { showTrade(!trade_->isVisible()); });
+    study_ = new StudyView(workspace_, centre);
+    connect(study_, &StudyView::left, this, [this] { showStudy(false); });
+    connect(study_, &StudyView::said, this, &MainWindow::say);
+    connect(strip_, &RunStrip::studyAsked, this, [this] { showStudy(!study_->isVisible()); });
     for (QWidget* part : {static_cast<QWidget*>(shelf_), static_cast<QWidget*>(text_), static_cast<QWidget*>(code_),
                           static_cast<QWidget*>(sheet_), static_cast<QWidget*>(desk_), static_cast<QWidget*>(trade_),
-                          static_cast<QWidget*>(card_)})
+                          static_cast<QWidget*>(study_), static_cast<QWidget*>(card_)})
         upper->addWidget(part);
     upper->setStretchFactor(3, 1);
     upper->setCollapsible(3, false);
     upper->setStretchFactor(4, 1);
     upper->setCollapsible(4, false);
-    upper->setStretchFactor(5, 1);
-    upper->setCollapsible(5, false);
+    for (const int view : {5, 6}) upper->setStretchFactor(view, 1), upper->setCollapsible(view, false);
     upper->setSizes({240, 340, 380, 735, 735, 735, 305});
     auto* both = new QSplitter(Qt::Vertical, centre);
     both->setHandleWidth(1);
@@ -192,6 +196,7 @@ void MainWindow::refreshTheme() {
     desk_->setStyleSheet(QString("QWidget#desk { background: %1; }").arg(p.paper.name()));
     desk_->refreshTheme();
     trade_->refreshTheme();
+    study_->refreshTheme();
     shelf_->findChild<QWidget*>("shelfPages")
         ->setStyleSheet(QString("QStackedWidget#shelfPages, QStackedWidget#shelfPages > QWidget { background: %1; }")
                             .arg(p.paper.name()));
@@ -316,6 +321,7 @@ void MainWindow::buildCommands() {
         "Model desk", QKeySequence("Ctrl+Shift+M"), [this] { showDesk(!desk_->isVisible()); }, nullptr,
         [this] { return desk_->isVisible() || desk_->canShow(); });
     c.add("Trade study", QKeySequence("Ctrl+Shift+T"), [this] { showTrade(!trade_->isVisible()); });
+    c.add("Study of many runs", QKeySequence("Ctrl+Shift+Y"), [this] { showStudy(!study_->isVisible()); });
     c.add("Light or dark", QKeySequence("Ctrl+D"), [this] {
         applyTheme(*qApp, currentTheme() == Theme::light ? Theme::dark : Theme::light);
         refreshTheme();
@@ -344,7 +350,7 @@ void MainWindow::buildMenu() {
         undo->setEnabled(history.canUndo());
         redo->setEnabled(history.canRedo());
     });
-    commands_.fill(*menu, {"", "Find", "Circuit as text", "Model desk", "Trade study", "Light or dark", "Help", "Quit"});
+    commands_.fill(*menu, {"", "Find", "Circuit as text", "Model desk", "Trade study", "Study of many runs", "Light or dark", "Help", "Quit"});
     strip_->menuButton()->setMenu(menu);
 }
 
@@ -365,22 +371,25 @@ void MainWindow::editCode(int part) {
     code_->setFocus();
 }
 
-void MainWindow::showTrade(bool shown) {
-    if (shown && desk_->isVisible()) desk_->hide();
+/// One of the views that stand in place of the sheet, or the sheet again.
+template <class View>
+void MainWindow::showInstead(View* view, bool shown) {
+    if (shown)
+        for (QWidget* other : {static_cast<QWidget*>(desk_), static_cast<QWidget*>(trade_), static_cast<QWidget*>(study_)})
+            if (other != view) other->hide();
     sheet_->setVisible(!shown);
     if (shown)
-        trade_->open();
+        view->open();
     else
-        trade_->hide(), sheet_->setFocus();
+        view->hide(), sheet_->setFocus();
 }
 
+void MainWindow::showTrade(bool shown) { showInstead(trade_, shown); }
+void MainWindow::showStudy(bool shown) { showInstead(study_, shown); }
 void MainWindow::showDesk(bool shown) {
-    if (shown && trade_->isVisible()) trade_->hide();
-    sheet_->setVisible(!shown);
-    if (shown)
-        desk_->open();
-    else
-        desk_->hide(), sheet_->setFocus();
+    // Whoever leaves the desk for the sheet leaves the other views too.
+    if (!shown) trade_->hide(), study_->hide();
+    showInstead(desk_, shown);
 }
 
 void MainWindow::readCards(const QString& path) {

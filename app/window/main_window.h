@@ -14,6 +14,7 @@ class Card;
 class RunStrip;
 class CheckList;
 class DeskView;
+class StudyView;
 class TradeView;
 class Finder;
 class Gallery;
@@ -38,6 +39,7 @@ public:
     TimelineView& timeline() { return *timeline_; }
     DeskView& desk() { return *desk_; }
     TradeView& trade() { return *trade_; }
+    StudyView& study() { return *study_; }
     Shelf& shelf() { return *shelf_; }
 
     /// Opens a project; a failure is shown in the window.
@@ -53,6 +55,8 @@ public:
     void showDesk(bool shown);
     /// The trade study in place of the sheet, or the sheet again.
     void showTrade(bool shown);
+    /// The study of many runs in place of the sheet, or the sheet again.
+    void showStudy(bool shown);
     void showGallery();
     /// Makers' model cards, as parts and modules of a library.
     void readCards(const QString& path);
@@ -89,6 +93,9 @@ private:
     CodeView* code_ = nullptr;
     DeskView* desk_;
     TradeView* trade_;
+    StudyView* study_;
+    template <class View>
+    void showInstead(View* view, bool shown);
     TextView* text_;
     RunStrip* strip_;
     Shelf* shelf_;

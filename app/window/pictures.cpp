@@ -15,6 +15,7 @@
 #include "model/edits.h"
 #include "model/module_edits.h"
 #include "sheet/sheet_view.h"
+#include "study/study_view.h"
 #include "study/trade_view.h"
 #include "shelf/shelf.h"
 #include "window/main_window.h"
@@ -106,6 +107,22 @@ bool saveStudy(MainWindow& window, const QString& base) {
     good = trade.result() && good;
     good = save(window, base + "-trade.png") && good;
     window.showTrade(false);
+    return good;
+}
+
+/// The project's first study of many runs; true when it has none.
+bool saveManyRuns(MainWindow& window, const QString& base) {
+    if (window.workspace().project().parameterStudies.empty()) return true;
+    window.showStudy(true);
+    StudyView& study = window.study();
+    study.run();
+    QElapsedTimer timer;
+    timer.start();
+    while (study.busy() && timer.elapsed() < 120'000) settle(20);
+    settle();
+    bool good = study.table() && study.table()->rows() > 0;
+    good = save(window, base + "-study.png") && good;
+    window.showStudy(false);
     return good;
 }
 
@@ -371,6 +388,7 @@ int makePictures(QApplication& application, const QString& folder, const QString
             if (theme == Theme::light) good = exportData(*window.workspace().shownRun()->run, base) && good;
             if (theme == Theme::light) good = saveSettled(window, base) && good;
             if (theme == Theme::light) good = saveStudy(window, base) && good;
+            if (theme == Theme::light) good = saveManyRuns(window, base) && good;
         }
     }
     return good ? 0 : 1;

@@ -113,6 +113,11 @@ RunStrip::RunStrip(Workspace& workspace, QWidget* parent)
     trade->setToolTip("Trade study: what other ways of solving lose and save (Ctrl+Shift+T)");
     connect(trade, &QPushButton::clicked, this, &RunStrip::tradeAsked);
     row->addWidget(trade);
+    auto* study = new QPushButton("Study", this);
+    study->setObjectName("toStudy");
+    study->setToolTip("Study: many runs from one, what varies and what is measured (Ctrl+Shift+Y)");
+    connect(study, &QPushButton::clicked, this, &RunStrip::studyAsked);
+    row->addWidget(study);
     auto* prices = new QVBoxLayout;
     prices->setSpacing(0);
     prices->addStretch(1);

@@ -20,6 +20,7 @@ public:
 
 signals:
     void tradeAsked();
+    void studyAsked();
 
 private:
     void refresh();

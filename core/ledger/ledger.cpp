@@ -19,6 +19,7 @@
 #include "formats/file.h"
 #include "ledger/run_file.h"
 #include "ledger/run_writer.h"
+#include "ledger/statement.h"
 
 namespace hedgerow {
 
@@ -26,7 +27,6 @@ namespace {
 
 namespace fs = std::filesystem;
 constexpr int standardBound = 50;
-constexpr int busyMilliseconds = 1500;  ///< another window may be writing
 constexpr int mostListed = 10'000;
 constexpr double abandoned = 60;  ///< s: a window that makes a folder soon writes into it
 constexpr int longestText = 1'000'000;          ///< bytes of a value in the database
@@ -50,30 +50,6 @@ std::string keyOfPrices(const std::string& kind) {
     gethostname(machine, sizeof machine - 1);
     return "prices " + std::string(machine) + " " + kind;
 }
-
-/// A prepared statement that ends with its scope.
-class Statement {
-public:
-    Statement(sqlite3* database, const std::string& sql, const std::vector<std::string>& values = {}) {
-        if (sqlite3_prepare_v2(database, sql.c_str(), -1, &statement_, nullptr) != SQLITE_OK) return;
-        for (std::size_t i = 0; i < values.size(); ++i)
-            sqlite3_bind_text(statement_, static_cast<int>(i) + 1, values[i].c_str(), -1, SQLITE_TRANSIENT);
-    }
-    ~Statement() { sqlite3_finalize(statement_); }
-    Statement(const Statement&) = delete;
-    Statement& operator=(const Statement&) = delete;
-    /// SQLITE_ROW, SQLITE_DONE, or an error.
-    int step() { return statement_ ? sqlite3_step(statement_) : SQLITE_ERROR; }
-    std::string text(int column) const {
-        const auto* bytes = sqlite3_column_text(statement_, column);
-        return bytes ? reinterpret_cast<const char*>(bytes) : "";
-    }
-    std::int64_t whole(int column) const { return sqlite3_column_int64(statement_, column); }
-    double real(int column) const { return sqlite3_column_double(statement_, column); }
-
-private:
-    sqlite3_stmt* statement_ = nullptr;
-};
 
 constexpr char columns[] =
     "number, substr(name, 1, 1000), substr(note, 1, 10000), star, substr(started, 1, 100), substr(plan, 1, 1000), "
@@ -169,14 +145,7 @@ Result<std::shared_ptr<Ledger>> Ledger::open(const fs::path& folder) {
 
 Ledger::~Ledger() { sqlite3_close(database_); }
 
-/// The database comes with the project, maybe from a stranger: it is data, and nothing in it acts.
-void Ledger::restrict() const {
-    sqlite3_busy_timeout(database_, busyMilliseconds);
-    sqlite3_limit(database_, SQLITE_LIMIT_LENGTH, longestText);
-    for (const int option : {SQLITE_DBCONFIG_ENABLE_TRIGGER, SQLITE_DBCONFIG_ENABLE_VIEW, SQLITE_DBCONFIG_TRUSTED_SCHEMA})
-        sqlite3_db_config(database_, option, 0, nullptr);
-    sqlite3_db_config(database_, SQLITE_DBCONFIG_DEFENSIVE, 1, nullptr);
-}
+void Ledger::restrict() const { restrictDatabase(database_, longestText); }
 
 Ledger::Connection Ledger::checkTables() {
     int times = 0;

@@ -344,22 +344,30 @@ Edit removeParameter(std::string name) {
             }};
 }
 
-Edit setStudy(std::string name, TradeStudy study) {
+/// Puts a study in the place of the one of a name, or behind the others.
+template <class Study>
+Edit setStudyIn(std::vector<Study> Project::*list, const std::string& name, const Study& study) {
     return {"study " + study.name,
-            [name, study](Project& project) -> Status {
+            [list, name, study](Project& project) -> Status {
                 if (study.name.empty()) return Error{ErrorCode::name, "a study needs a name"};
-                for (const TradeStudy& other : project.studies)
+                for (const Study& other : project.*list)
                     if (study.name != name && other.name == study.name)
                         return Error{ErrorCode::name, "there is a study " + study.name + " already"};
-                for (TradeStudy& existing : project.studies)
+                for (Study& existing : project.*list)
                     if (existing.name == name) {
                         existing = study;
                         return {};
                     }
-                project.studies.push_back(study);
+                (project.*list).push_back(study);
                 return {};
             },
             "study " + name};
+}
+
+Edit setStudy(std::string name, TradeStudy study) { return setStudyIn(&Project::studies, name, study); }
+
+Edit setParameterStudy(std::string name, ParameterStudy study) {
+    return setStudyIn(&Project::parameterStudies, name, study);
 }
 
 Edit setPlan(std::string name, Plan plan) {
@@ -396,6 +404,13 @@ Edit setScene(std::string name, Scene scene) {
 Edit removeStudy(std::string name) {
     return {"remove study " + name, [name](Project& project) -> Status {
                 std::erase_if(project.studies, [&](const TradeStudy& study) { return study.name == name; });
+                return {};
+            }};
+}
+
+Edit removeParameterStudy(std::string name) {
+    return {"remove study " + name, [name](Project& project) -> Status {
+                std::erase_if(project.parameterStudies, [&](const ParameterStudy& study) { return study.name == name; });
                 return {};
             }};
 }

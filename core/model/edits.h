@@ -47,6 +47,8 @@ Edit setScene(std::string name, Scene scene);
 /// Refuses the last one.
 Edit removeScene(std::string name);
 Edit removeStudy(std::string name);
+Edit setParameterStudy(std::string name, ParameterStudy study);
+Edit removeParameterStudy(std::string name);
 Edit setLanes(std::vector<Lane> lanes, std::string label);
 /// Keeps the present lanes under a name; an older set of that name is replaced. Refuses an empty name.
 Edit keepLaneSet(std::string name);

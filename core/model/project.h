@@ -181,6 +181,20 @@ struct TradeStudy {
     friend bool operator==(const TradeStudy&, const TradeStudy&) = default;
 };
 
+/// Many runs from one: what varies, how the runs are chosen, what of them is measured. Texts are as typed, a line each.
+struct ParameterStudy {
+    std::string name = "study";
+    std::string scene = {}, plan = {};         ///< "" for the first
+    std::vector<std::string> varied = {};      ///< "C2.c: 22u, 47u, 100u" (studies/varied.h)
+    std::vector<std::string> measured = {};    ///< "pp of out.v over last 20u below 50m" (studies/limits.h)
+    std::string runs = "grid";                 ///< or "rows", "corners", "random 200", "latin 200", "sobol 256"
+    std::string seed = "1";                    ///< of what is random
+    std::string keep = {};                     ///< quantities whose traces are kept, "out.v + L1.i"; "" for none
+    bool settle = false;                       ///< each run is its periodic state
+    std::string extra = {};
+    friend bool operator==(const ParameterStudy&, const ParameterStudy&) = default;
+};
+
 /// What a lane draws: its quantities over time, their spectra, or all but the first over the first.
 enum class LaneKind { time, spectrum, xy };
 
@@ -246,6 +260,7 @@ struct Project {
     std::vector<Part> kept = {};  ///< the user's own parts: each is found under its name, with its values
     std::vector<LaneSet> laneSets = {};
     std::vector<TradeStudy> studies = {};
+    std::vector<ParameterStudy> parameterStudies = {};
     MeasuredPeriods measured = {};
     View view = {};
     friend bool operator==(const Project&, const Project&) = default;

@@ -401,6 +401,37 @@ LaneSet readLaneSet(Reader& in, const Json& json) {
     return set;
 }
 
+ParameterStudy readParameterStudy(Reader& in, const Json& json) {
+    ParameterStudy study;
+    const auto texts = [&in](const Json& value) {
+        return in.list<std::string>(value, [&](const Json& item) { return in.text(item); });
+    };
+    in.object(json, study.extra, [&](const std::string& key, const Json& value) {
+        if (key == "name")
+            study.name = in.text(value);
+        else if (key == "scene")
+            study.scene = in.text(value);
+        else if (key == "plan")
+            study.plan = in.text(value);
+        else if (key == "varied")
+            study.varied = texts(value);
+        else if (key == "measured")
+            study.measured = texts(value);
+        else if (key == "runs")
+            study.runs = in.text(value);
+        else if (key == "seed")
+            study.seed = in.text(value);
+        else if (key == "keep")
+            study.keep = in.text(value);
+        else if (key == "settle")
+            study.settle = in.flag(value);
+        else
+            return false;
+        return true;
+    });
+    return study;
+}
+
 TradeStudy readStudy(Reader& in, const Json& json) {
     TradeStudy study;
     const auto texts = [&in](const Json& value) {
@@ -583,6 +614,19 @@ Json toJson(const TradeStudy& study) {
     return withExtra(std::move(json), study.extra);
 }
 
+Json toJson(const ParameterStudy& study) {
+    Json json = {{"name", study.name}};
+    if (!study.scene.empty()) json["scene"] = study.scene;
+    if (!study.plan.empty()) json["plan"] = study.plan;
+    json["varied"] = study.varied;
+    json["measured"] = study.measured;
+    json["runs"] = study.runs;
+    if (study.seed != "1") json["seed"] = study.seed;
+    if (!study.keep.empty()) json["keep"] = study.keep;
+    if (study.settle) json["settle"] = true;
+    return withExtra(std::move(json), study.extra);
+}
+
 Json toJson(const MeasuredPeriods& measured) {
     return withExtra({{"quantity", measured.quantity}, {"periods", measured.count}}, measured.extra);
 }
@@ -651,6 +695,9 @@ Result<LoadedProject> readHedge(std::string_view text) {
             project.laneSets = in.list<LaneSet>(value, [&](const Json& item) { return readLaneSet(in, item); });
         else if (key == "studies")
             project.studies = in.list<TradeStudy>(value, [&](const Json& item) { return readStudy(in, item); });
+        else if (key == "parameterStudies")
+            project.parameterStudies =
+                in.list<ParameterStudy>(value, [&](const Json& item) { return readParameterStudy(in, item); });
         else if (key == "measured")
             project.measured = readMeasuredPeriods(in, value);
         else
@@ -702,6 +749,8 @@ std::string writeHedge(const Project& project) {
             lines("lanes", project.lanes, indent);
     if (!project.laneSets.empty()) text += ",\n" + lines("laneSets", project.laneSets, indent);
     if (!project.studies.empty()) text += ",\n" + lines("studies", project.studies, indent);
+    if (!project.parameterStudies.empty())
+        text += ",\n" + lines("parameterStudies", project.parameterStudies, indent);
     if (!project.measured.quantity.empty()) text += ",\n  \"measured\": " + dump(toJson(project.measured));
     return text + extraLines(project.extra, indent) + "\n}\n";
 }

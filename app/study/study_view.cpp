@@ -1,0 +1,1081 @@
+#include "study/study_view.h"
+
+#include <algorithm>
+#include <cmath>
+#include <numeric>
+#include <set>
+
+#include <QCheckBox>
+#include <QComboBox>
+#include <QFileDialog>
+#include <QHBoxLayout>
+#include <QHeaderView>
+#include <QKeyEvent>
+#include <QLabel>
+#include <QLineEdit>
+#include <QMouseEvent>
+#include <QPlainTextEdit>
+#include <QPushButton>
+#include <QTableView>
+#include <QTemporaryDir>
+#include <QVBoxLayout>
+
+#include <qcustomplot.h>
+
+#include "base/shared_files.h"
+#include "model/edits.h"
+#include "model/quantity.h"
+#include "style/theme.h"
+
+namespace hedgerow::app {
+
+namespace {
+
+constexpr int leftWidth = 232, followEvery = 300;  // ms
+constexpr std::size_t mostFamily = 24;             ///< runs beside each other on the timeline
+constexpr int bins = 40;
+
+QString words(const std::string& text) { return QString::fromStdString(text); }
+
+std::vector<std::string> linesOf(const QPlainTextEdit& edit) {
+    std::vector<std::string> lines;
+    for (const QString& line : edit.toPlainText().split('\n'))
+        if (const QString text = line.trimmed(); !text.isEmpty()) lines.push_back(text.toStdString());
+    return lines;
+}
+
+QString joinedLines(const std::vector<std::string>& lines) {
+    QString text;
+    for (const std::string& line : lines) text += (text.isEmpty() ? "" : "\n") + words(line);
+    return text;
+}
+
+/// What suits any circuit: the first parameter by half and twice, the mean and the swing of the first lane.
+ParameterStudy usualStudy(const Project& project) {
+    ParameterStudy study{.name = "study", .extra = {}};
+    for (const Parameter& parameter : project.parameters)
+        if (const auto value = evaluate(parameter.value); value && value->value > 0 && study.varied.empty())
+            study.varied.push_back(parameter.name + ": " + parameter.value + " +- 20 %");
+    for (const Part& part : project.sheets.front().parts)
+        if (study.varied.empty() && part.kind == "resistor") study.varied.push_back(part.name + ".r: 100 to 10k, 5 a decade");
+    if (!study.varied.empty() && study.varied.front().find("+-") != std::string::npos) study.runs = "latin 50";
+    for (const Lane& lane : project.lanes)
+        for (const std::string& quantity : lane.quantities) {
+            if (study.measured.size() >= 2 || lane.kind != LaneKind::time) break;
+            study.measured.push_back("mean of " + quantity);
+            study.measured.push_back("pp of " + quantity);
+        }
+    return study;
+}
+
+QString withoutLimits(const QString& measure) { return measure.section(" above ", 0, 0).section(" below ", 0, 0); }
+
+/// A value of a point as it is read: with prefix and unit where it is a number.
+QString valueText(const StudyTable& table, std::size_t row, std::size_t axis) {
+    const double value = table.number(row, axis);
+    return std::isfinite(value) ? words(formatQuantity(value, table.variedUnits[axis], 4)) : words(table.points[row][axis]);
+}
+
+}  // namespace
+
+// ---- the rows
+
+void StudyModel::set(std::shared_ptr<const StudyTable> table) {
+    beginResetModel();
+    table_ = std::move(table);
+    arrange();
+    endResetModel();
+}
+
+void StudyModel::filter(const QString& text) {
+    beginResetModel();
+    filter_ = text.trimmed();
+    arrange();
+    endResetModel();
+}
+
+void StudyModel::sort(int column, Qt::SortOrder order) {
+    beginResetModel();
+    column_ = column, direction_ = order;
+    arrange();
+    endResetModel();
+}
+
+bool StudyModel::shows(std::size_t row) const {
+    if (filter_.isEmpty()) return true;
+    if (filter_ == "failed") return !table_->errors[row].empty();
+    if (filter_ == "beyond limits") return table_->errors[row].empty() && !table_->good[row];
+    for (std::size_t a = 0; a < table_->varied.size(); ++a)
+        if (valueText(*table_, row, a).contains(filter_, Qt::CaseInsensitive) ||
+            words(table_->points[row][a]).contains(filter_, Qt::CaseInsensitive))
+            return true;
+    return words(table_->errors[row]).contains(filter_, Qt::CaseInsensitive) || QString::number(table_->index[row] + 1) == filter_;
+}
+
+void StudyModel::arrange() {
+    order_.clear();
+    if (!table_) return;
+    for (std::size_t row = 0; row < table_->rows(); ++row)
+        if (shows(row)) order_.push_back(row);
+    const int axes = static_cast<int>(table_->varied.size()), measures = static_cast<int>(table_->measured.size());
+    std::vector<double> keys(table_->rows());
+    for (const std::size_t row : order_) {
+        double key = static_cast<double>(table_->index[row]);
+        if (column_ > 0 && column_ <= axes) key = table_->number(row, static_cast<std::size_t>(column_ - 1));
+        if (column_ > axes && column_ <= axes + measures) key = table_->values[static_cast<std::size_t>(column_ - axes - 1)][row];
+        if (column_ > axes + measures) key = table_->errors[row].empty() ? (table_->good[row] ? 0 : 1) : 2;
+        keys[row] = std::isnan(key) ? INFINITY : key;
+    }
+    const bool wordsColumn = column_ > 0 && column_ <= axes && table_->rows() > 0 &&
+                             !std::isfinite(table_->number(0, static_cast<std::size_t>(column_ - 1)));
+    const double sign = direction_ == Qt::AscendingOrder ? 1 : -1;
+    std::stable_sort(order_.begin(), order_.end(), [&](std::size_t a, std::size_t b) {
+        if (wordsColumn) {
+            const int by = table_->points[a][static_cast<std::size_t>(column_ - 1)].compare(
+                table_->points[b][static_cast<std::size_t>(column_ - 1)]);
+            return sign * by < 0;
+        }
+        // What failed stays at the end.
+        if (std::isinf(keys[a]) || std::isinf(keys[b])) return !std::isinf(keys[a]) && std::isinf(keys[b]);
+        return sign * keys[a] < sign * keys[b];
+    });
+}
+
+int StudyModel::shownOf(std::size_t row) const {
+    const auto at = std::find(order_.begin(), order_.end(), row);
+    return at == order_.end() ? -1 : static_cast<int>(at - order_.begin());
+}
+
+int StudyModel::rowCount(const QModelIndex& parent) const { return parent.isValid() ? 0 : static_cast<int>(order_.size()); }
+int StudyModel::columnCount(const QModelIndex& parent) const {
+    return parent.isValid() || !table_ ? 0 : static_cast<int>(2 + table_->varied.size() + table_->measured.size());
+}
+
+QVariant StudyModel::headerData(int section, Qt::Orientation orientation, int role) const {
+    if (orientation != Qt::Horizontal || !table_ || (role != Qt::DisplayRole && role != Qt::ToolTipRole)) return {};
+    const auto axes = static_cast<int>(table_->varied.size()), measures = static_cast<int>(table_->measured.size());
+    if (section == 0) return "run";
+    if (section <= axes) return words(table_->varied[static_cast<std::size_t>(section - 1)]);
+    if (section <= axes + measures) {
+        const QString text = words(table_->measured[static_cast<std::size_t>(section - axes - 1)]);
+        return role == Qt::ToolTipRole ? text : withoutLimits(text);
+    }
+    return role == Qt::ToolTipRole ? "whether every value keeps its limits, or why the run failed" : "outcome";
+}
+
+QVariant StudyModel::data(const QModelIndex& index, int role) const {
+    if (!index.isValid() || !table_) return {};
+    const std::size_t row = rowOf(index.row());
+    const auto axes = static_cast<int>(table_->varied.size()), measures = static_cast<int>(table_->measured.size());
+    const int column = index.column();
+    const bool failed = !table_->errors[row].empty();
+    if (role == Qt::ForegroundRole) {
+        if (failed) return colours().haw;
+        if (column > axes && column <= axes + measures) {
+            const auto m = static_cast<std::size_t>(column - axes - 1);
+            const double value = table_->values[m][row];
+            if ((table_->above[m] && value < *table_->above[m]) || (table_->below[m] && value > *table_->below[m])) return colours().haw;
+        }
+        return colours().ink;
+    }
+    if (role == Qt::TextAlignmentRole)
+        return QVariant::fromValue(Qt::Alignment(column <= axes + measures ? Qt::AlignRight | Qt::AlignVCenter : Qt::AlignLeft | Qt::AlignVCenter));
+    if (role != Qt::DisplayRole && role != Qt::ToolTipRole) return {};
+    if (column == 0) return static_cast<int>(table_->index[row] + 1);
+    if (column <= axes) return valueText(*table_, row, static_cast<std::size_t>(column - 1));
+    if (column <= axes + measures) {
+        const auto m = static_cast<std::size_t>(column - axes - 1);
+        return failed ? QString("–") : words(formatQuantity(table_->values[m][row], table_->measuredUnits[m], 5));
+    }
+    if (failed) return words(table_->errors[row]);
+    return table_->good[row] ? QString("keeps limits") : QString("beyond limits");
+}
+
+// ---- the view
+
+/// Rows on their way from the threads that make them to the window.
+struct StudyView::Live final : public StudySink {
+    std::unique_ptr<StudyFile> file;
+    std::mutex mutex;
+    std::vector<StudyRow> fresh;
+    StudyProgress progress;
+    bool has(std::size_t index) const override { return file->has(index); }
+    Status take(StudyRow row) override {
+        auto taken = file->take(row);
+        const std::lock_guard lock(mutex);
+        fresh.push_back(std::move(row));
+        return taken;
+    }
+};
+
+StudyView::~StudyView() { cancel_.cancel(); }
+
+StudyView::StudyView(Workspace& workspace, QWidget* parent) : QWidget(parent), workspace_(workspace) {
+    setObjectName("study");
+    setAttribute(Qt::WA_StyledBackground);
+    auto* all = new QVBoxLayout(this);
+    all->setContentsMargins(16, 10, 16, 8);
+    all->setSpacing(6);
+    auto* top = new QHBoxLayout;
+    title_ = new QLabel("Study:", this);
+    title_->setObjectName("studyTitle");
+    title_->setStyleSheet("font-size: 16px; font-weight: bold;");
+    top->addWidget(title_);
+    const auto button = [&](const QString& text, const QString& name, const QString& tip) {
+        auto* made = new QPushButton(text, this);
+        made->setObjectName(name);
+        made->setToolTip(tip);
+        return made;
+    };
+    const auto choice = [&](const QString& name, const QString& says) {
+        auto* made = new QComboBox(this);
+        made->setObjectName(name);
+        made->setAccessibleName(says);
+        made->setToolTip(says);
+        made->setMinimumWidth(90);
+        made->setSizeAdjustPolicy(QComboBox::AdjustToMinimumContentsLengthWithIcon);
+        return made;
+    };
+    name_ = choice("studyName", "the studies of the project; type to rename this one");
+    name_->setEditable(true);
+    name_->setInsertPolicy(QComboBox::NoInsert);
+    name_->setMinimumWidth(220);
+    connect(name_, &QComboBox::activated, this, &StudyView::pickStudy);
+    connect(name_->lineEdit(), &QLineEdit::editingFinished, this, &StudyView::renameStudy);
+    top->addWidget(name_);
+    top->addStretch(1);
+    kept_ = choice("studyKept", "results that were kept beside the project");
+    kept_->setMinimumWidth(150);
+    connect(kept_, &QComboBox::activated, this, &StudyView::showKept);
+    top->addWidget(kept_);
+    auto* save = button("Export…", "studyExport", "the rows as .csv, .h5, .json, as a report, or as a picture");
+    connect(save, &QPushButton::clicked, this, [this] {
+        if (!table_) return emit said("there are no rows yet", true);
+        const QString path = QFileDialog::getSaveFileName(
+            this, "Export the study", {}, "Table (*.csv);;HDF5 (*.h5);;JSON (*.json);;Report (*.html);;Picture (*.png *.pdf)");
+        if (path.isEmpty()) return;
+        const Status written = path.endsWith(".png") || path.endsWith(".pdf") ? writePicture(path) : writeTable(path);
+        emit said(written ? "wrote " + path : words(written.error().text()), !written);
+    });
+    top->addWidget(save);
+    auto* back = button("Sheet", "studyBack", "back to the sheet (Esc)");
+    connect(back, &QPushButton::clicked, this, &StudyView::left);
+    top->addWidget(back);
+    all->addLayout(top);
+
+    auto* middle = new QHBoxLayout;
+    middle->setSpacing(14);
+    auto* side = new QVBoxLayout;
+    side->setSpacing(4);
+    const auto heading = [&](const QString& text) {
+        auto* label = new QLabel(text, this);
+        label->setStyleSheet("font-weight: bold;");
+        side->addWidget(label);
+    };
+    const auto edit = [&](const QString& label, const QString& name, const QString& hint) {
+        heading(label);
+        auto* made = new QPlainTextEdit(this);
+        made->setObjectName(name);
+        made->setAccessibleName(label);
+        made->setPlaceholderText(hint);
+        made->setToolTip(hint);
+        made->setFixedWidth(leftWidth);
+        made->setMinimumHeight(48);
+        made->setTabChangesFocus(true);
+        made->setLineWrapMode(QPlainTextEdit::NoWrap);
+        made->setFont(textFont(TextSize::small));
+        made->installEventFilter(this);
+        side->addWidget(made, 1);
+        return made;
+    };
+    varied_ = edit("What varies", "studyVaried",
+                   "C2.c: 22u, 47u, 100u\nRload: 1 to 10 in 20\nRload: 1 to 100, 5 a decade\nL1.l: E12 from 10u to 100u\n"
+                   "L1.l: 22u +- 20 %\nL1.l: normal 22u, deviation 2 %, within 5 %\nVin: measured supply.csv\n"
+                   "rungs: all on 1; all on 2\nplan: look; start-up\nscene: steady; load step\n"
+                   "correlation of L1.l and L2.l: 0.8\ntable values.csv");
+    measured_ = edit("What is measured", "studyMeasured",
+                     "mean of out.v above 23.5 below 24.5\npp of L1.i over last 20u below 4\nloss of S1\n"
+                     "thd of V1.i base 50 below 5m\nvalue of out.v at 2m");
+    const auto field = [&](const QString& label, const QString& name, const QString& hint) {
+        auto* line = new QHBoxLayout;
+        auto* says = new QLabel(label, this);
+        says->setFixedWidth(44);
+        line->addWidget(says);
+        auto* made = new QLineEdit(this);
+        made->setObjectName(name);
+        made->setAccessibleName(label);
+        made->setPlaceholderText(hint);
+        made->setToolTip(hint);
+        made->setFixedWidth(leftWidth - 50);
+        connect(made, &QLineEdit::editingFinished, this, &StudyView::takeTexts);
+        line->addWidget(made);
+        side->addLayout(line);
+        return made;
+    };
+    runs_ = field("runs", "studyRuns", "grid, rows, corners, random 200, latin 200, sobol 256");
+    keep_ = field("traces", "studyKeep", "none kept; such as out.v + L1.i");
+    settle_ = new QCheckBox("each run is its periodic state", this);
+    settle_->setObjectName("studySettle");
+    connect(settle_, &QCheckBox::clicked, this, &StudyView::takeTexts);
+    side->addWidget(settle_);
+    auto* buttons = new QHBoxLayout;
+    buttons->setSpacing(4);
+    run_ = button("Run study", "studyRun", "all runs, on all cores");
+    run_->setProperty("main", true);
+    goOn_ = button("Go on", "studyGoOn", "runs what is missing of the rows that are shown");
+    connect(run_, &QPushButton::clicked, this, [this] { busy() ? stop() : run(); });
+    connect(goOn_, &QPushButton::clicked, this, &StudyView::goOn);
+    for (QPushButton* one : {run_, goOn_}) buttons->addWidget(one);
+    side->addLayout(buttons);
+    middle->addLayout(side);
+
+    auto* right = new QVBoxLayout;
+    right->setSpacing(4);
+    note_ = new QLabel(this);
+    note_->setObjectName("studyNote");
+    note_->setProperty("quiet", true);
+    note_->setWordWrap(true);
+    right->addWidget(note_);
+    auto* choices = new QHBoxLayout;
+    measure_ = choice("studyMeasure", "what is drawn");
+    picture_ = choice("studyPicture", "how it is drawn");
+    picture_->addItems({"over", "as a histogram", "by what moves it"});
+    over_ = choice("studyOver", "over what");
+    filter_ = new QLineEdit(this);
+    filter_->setObjectName("studyFilter");
+    filter_->setPlaceholderText("filter: failed, beyond limits, a value");
+    filter_->setAccessibleName("rows that hold this");
+    connect(filter_, &QLineEdit::textChanged, this, [this](const QString& text) { model_.filter(text); });
+    choices->addWidget(measure_, 3), choices->addWidget(picture_, 2), choices->addWidget(over_, 2), choices->addWidget(filter_, 3);
+    for (QComboBox* one : {measure_, picture_, over_})
+        connect(one, &QComboBox::activated, this, [this] {
+            over_->setVisible(picture_->currentIndex() == 0);
+            draw();
+        });
+    right->addLayout(choices);
+    plot_ = new QCustomPlot(this);
+    plot_->setObjectName("studyPlot");
+    plot_->setAccessibleName("what the runs say");
+    plot_->setMinimumHeight(120);
+    plot_->setMinimumWidth(200);
+    plot_->installEventFilter(this);
+    right->addWidget(plot_, 3);
+    rows_ = new QTableView(this);
+    rows_->setObjectName("studyRows");
+    rows_->setAccessibleName("the runs, a row each");
+    rows_->setModel(&model_);
+    rows_->setSortingEnabled(true);
+    rows_->sortByColumn(0, Qt::AscendingOrder);
+    rows_->setSelectionBehavior(QAbstractItemView::SelectRows);
+    rows_->setSelectionMode(QAbstractItemView::ExtendedSelection);
+    rows_->setEditTriggers(QAbstractItemView::NoEditTriggers);
+    rows_->verticalHeader()->hide();
+    rows_->verticalHeader()->setDefaultSectionSize(22);
+    rows_->setShowGrid(false);
+    rows_->setFrameShape(QFrame::NoFrame);
+    rows_->setFont(textFont(TextSize::small));
+    rows_->horizontalHeader()->setDefaultAlignment(Qt::AlignRight | Qt::AlignVCenter);
+    rows_->horizontalHeader()->setStretchLastSection(true);
+    connect(rows_->selectionModel(), &QItemSelectionModel::selectionChanged, this, [this] {
+        if (!filling_) noteChoice();
+    });
+    connect(rows_, &QTableView::doubleClicked, this, [this] { showRows(chosenRows()); });
+    right->addWidget(rows_, 2);
+    auto* bottom = new QHBoxLayout;
+    answer_ = new QLabel(this);
+    answer_->setObjectName("studyAnswer");
+    answer_->setWordWrap(true);
+    bottom->addWidget(answer_, 1);
+    look_ = button("Waveforms", "studyLook", "the chosen rows beside each other on the timeline (Enter)");
+    use_ = button("Use these values", "studyUse", "the project takes the values of the chosen row");
+    connect(look_, &QPushButton::clicked, this, [this] { showRows(chosenRows()); });
+    connect(use_, &QPushButton::clicked, this, [this] {
+        if (const auto rows = chosenRows(); rows.size() == 1) use(rows.front());
+    });
+    bottom->addWidget(look_);
+    bottom->addWidget(use_);
+    right->addLayout(bottom);
+    middle->addLayout(right, 1);
+    all->addLayout(middle, 1);
+    following_.setInterval(followEvery);
+    connect(&following_, &QTimer::timeout, this, &StudyView::follow);
+    connect(&workspace, &Workspace::left, this, [this] {
+        cancel_.cancel();
+        background_.drop(), solving_.drop();
+        following_.stop();
+        live_.reset();
+        chosenStudy_.clear();
+        keptNames_.clear();
+        shownFile_.clear();
+        show(nullptr);
+        showIdle();
+        if (isVisible()) emit left();
+    });
+    show(nullptr);
+    hide();
+}
+
+ParameterStudy StudyView::study() const {
+    const auto& studies = workspace_.project().parameterStudies;
+    for (const ParameterStudy& one : studies)
+        if (one.name == chosenStudy_) return one;
+    return studies.empty() ? usualStudy(workspace_.project()) : studies.front();
+}
+
+void StudyView::open() {
+    fillTexts();
+    listKept();
+    QWidget::show();
+    draw();
+    run_->setFocus();
+}
+
+void StudyView::fillTexts() {
+    const ParameterStudy now = study();
+    filling_ = true;
+    if (const QString text = joinedLines(now.varied); text != varied_->toPlainText()) varied_->setPlainText(text);
+    if (const QString text = joinedLines(now.measured); text != measured_->toPlainText()) measured_->setPlainText(text);
+    runs_->setText(words(now.runs));
+    keep_->setText(words(now.keep));
+    settle_->setChecked(now.settle);
+    name_->clear();
+    const auto& studies = workspace_.project().parameterStudies;
+    for (const ParameterStudy& one : studies) name_->addItem(words(one.name));
+    if (studies.empty()) name_->addItem(words(now.name));
+    name_->addItem("new study like this");
+    if (studies.size() > 1) name_->addItem("remove this study");
+    name_->setCurrentIndex(std::max(0, name_->findText(words(now.name))));
+    name_->lineEdit()->setCursorPosition(0);
+    filling_ = false;
+}
+
+/// What is typed becomes the project's.
+void StudyView::takeTexts() {
+    if (filling_) return;
+    ParameterStudy now = study();
+    now.varied = linesOf(*varied_), now.measured = linesOf(*measured_);
+    now.runs = runs_->text().trimmed().toStdString();
+    now.keep = keep_->text().trimmed().toStdString();
+    now.settle = settle_->isChecked();
+    for (const ParameterStudy& one : workspace_.project().parameterStudies)
+        if (one == now) return;
+    if (workspace_.project().parameterStudies.empty() && now == usualStudy(workspace_.project())) return;
+    (void)workspace_.apply(edits::setParameterStudy(now.name, now));
+}
+
+void StudyView::pickStudy(int index) {
+    const auto& studies = workspace_.project().parameterStudies;
+    const int count = std::max(1, static_cast<int>(studies.size()));
+    takeTexts();
+    if (index < static_cast<int>(studies.size())) {
+        chosenStudy_ = studies[static_cast<std::size_t>(index)].name;
+    } else if (index == count) {
+        ParameterStudy made = study();
+        if (studies.empty()) (void)workspace_.apply(edits::setParameterStudy(made.name, made));
+        std::set<std::string> taken;
+        for (const ParameterStudy& other : workspace_.project().parameterStudies) taken.insert(other.name);
+        for (int n = 2; taken.contains(made.name); ++n) made.name = "study " + std::to_string(n);
+        if (workspace_.apply(edits::setParameterStudy(made.name, made))) chosenStudy_ = made.name;
+    } else if (index == count + 1 && studies.size() > 1) {
+        (void)workspace_.apply(edits::removeParameterStudy(study().name));
+        chosenStudy_.clear();
+    }
+    fillTexts();
+}
+
+void StudyView::renameStudy() {
+    if (filling_) return;
+    ParameterStudy now = study();
+    const std::string typed = name_->lineEdit()->text().trimmed().toStdString(), before = now.name;
+    const bool listed = name_->findText(name_->lineEdit()->text()) >= 0;  // one of the list was picked
+    if (typed != before && !listed && !typed.empty()) {
+        now.name = typed;
+        if (workspace_.apply(edits::setParameterStudy(before, now))) chosenStudy_ = typed;
+    }
+    fillTexts();
+}
+
+/// Where results of this project are kept; "" where they are not.
+std::filesystem::path StudyView::folder() const {
+    return workspace_.path().isEmpty() ? std::filesystem::path() : Ledger::folderOf(workspace_.path().toStdString());
+}
+
+void StudyView::listKept() {
+    listing_.start([this, folder = folder()](const CancelToken&) -> std::function<void()> {
+        auto names = folder.empty() ? std::vector<std::string>() : studyFiles(folder);
+        return [this, names = std::move(names)] {
+            keptNames_ = names;
+            kept_->clear();
+            kept_->addItem(keptNames_.empty() ? "none kept" : "kept results");
+            for (const std::string& name : keptNames_) kept_->addItem(words(name.substr(9, 16)).replace('T', ' '));
+            kept_->setEnabled(!keptNames_.empty());
+            if (!table_ && !busy() && !keptNames_.empty()) showKept(1);
+        };
+    });
+}
+
+void StudyView::showKept(int index) {
+    if (index < 1 || index > static_cast<int>(keptNames_.size()) || busy()) return;
+    const auto path = folder() / keptNames_[static_cast<std::size_t>(index - 1)];
+    listing_.start([this, path](const CancelToken&) -> std::function<void()> {
+        auto read = [&]() -> Result<StudyTable> {
+            const auto file = StudyFile::open(path, true);
+            if (!file) return file.error();
+            return (*file)->table();
+        }();
+        return [this, path, read = std::move(read)]() mutable {
+            if (!read) return emit said(words(read.error().text()), true);
+            shownFile_ = path;
+            show(std::make_shared<const StudyTable>(std::move(*read)));
+        };
+    });
+}
+
+void StudyView::run() {
+    if (busy()) return;
+    takeTexts();
+    begin(true);
+}
+
+void StudyView::goOn() {
+    if (busy() || shownFile_.empty() || !table_) return;
+    begin(false);
+}
+
+/// The threads make rows, the file keeps them, the timer shows them.
+void StudyView::begin(bool anew) {
+    cancel_ = CancelToken();
+    live_ = std::make_shared<Live>();
+    run_->setText("Stop");
+    goOn_->setEnabled(false);
+    note_->setText("the question is checked …");
+    ParameterStudy asked = study();
+    if (asked.plan.empty()) asked.plan = workspace_.plan().name;
+    if (asked.scene.empty()) asked.scene = workspace_.scene().name;
+    std::filesystem::path where = folder();
+    if (where.empty() || ships(workspace_.path())) {
+        if (!passing_) passing_ = std::make_unique<QTemporaryDir>();
+        where = passing_->path().toStdString();
+    }
+    background_.start([this, anew, asked, where, project = workspace_.history().shared(), path = shownFile_, live = live_,
+                       cancel = cancel_](const CancelToken& dropped) -> std::function<void()> {
+        Status outcome;
+        std::filesystem::path file = path;
+        auto table = std::make_shared<StudyTable>();
+        {
+            // Two ask for an end: who stops it, and who leaves the project.
+            std::atomic<bool> over = false;
+            std::thread watcher([&] {
+                while (!over) {
+                    if (dropped.cancelled()) cancel.cancel();
+                    std::this_thread::sleep_for(std::chrono::milliseconds(20));
+                }
+            });
+            outcome = [&]() -> Status {
+                std::optional<StudySetup> setup;
+                if (anew) {
+                    auto made = prepareStudy(project, asked);
+                    if (!made) return made.error();
+                    setup = std::move(*made);
+                    for (const Arrival& arrival : arrivals(*setup))
+                        if (!arrival.reached())
+                            return Error{ErrorCode::range,
+                                         "'" + arrival.target + "' does not reach the circuit: two of its values give the same "
+                                         "equations, sources and start values"};
+                    std::error_code failed;
+                    std::filesystem::create_directories(where, failed);
+                    file = where / studyFileName(asked.name);
+                    auto created = StudyFile::create(file, *setup);
+                    if (!created) return created.error();
+                    live->file = std::move(*created);
+                } else {
+                    auto opened = StudyFile::open(path);
+                    if (!opened) return opened.error();
+                    live->file = std::move(*opened);
+                    auto made = live->file->setup();
+                    if (!made) return made.error();
+                    setup = std::move(*made);
+                }
+                auto first = live->file->table();
+                if (!first) return first.error();
+                QMetaObject::invokeMethod(this, [this, live, file, first = std::make_shared<const StudyTable>(std::move(*first))] {
+                    if (live != live_) return;
+                    shownFile_ = file;
+                    show(first);
+                    following_.start();
+                });
+                StudyRunning running;
+                if (!setup->keep.empty()) {
+                    running.traces = file.string() + "-traces";
+                    std::error_code failed;
+                    std::filesystem::create_directories(running.traces, failed);
+                }
+                running.progress = [live](const StudyProgress& at) {
+                    const std::lock_guard lock(live->mutex);
+                    live->progress = at;
+                };
+                return runStudy(*setup, *live, running, cancel);
+            }();
+            over = true;
+            watcher.join();
+            if (live->file)
+                if (auto read = live->file->table()) *table = std::move(*read);
+        }
+        return [this, outcome, table, live] {
+            following_.stop();
+            if (live == live_) live_.reset();
+            if (!outcome && outcome.error().code != ErrorCode::stop) {
+                showIdle();
+                note_->setText(words(outcome.error().text()));
+                return emit said(words(outcome.error().text()), true);
+            }
+            show(table);
+            showIdle();
+            listKept();
+        };
+    });
+}
+
+/// Takes the rows that have come meanwhile.
+void StudyView::follow() {
+    if (!live_ || !table_) return;
+    std::vector<StudyRow> fresh;
+    StudyProgress at;
+    {
+        const std::lock_guard lock(live_->mutex);
+        fresh.swap(live_->fresh);
+        at = live_->progress;
+    }
+    if (!fresh.empty()) {
+        auto grown = std::make_shared<StudyTable>(*table_);
+        for (StudyRow& row : fresh) {
+            grown->index.push_back(row.index);
+            grown->points.push_back(std::move(row.point));
+            for (std::size_t m = 0; m < grown->values.size(); ++m)
+                grown->values[m].push_back(m < row.values.size() ? row.values[m] : std::numeric_limits<double>::quiet_NaN());
+            grown->errors.push_back(std::move(row.error));
+            grown->seconds.push_back(row.seconds), grown->building.push_back(row.building);
+            grown->good.push_back(row.good);
+        }
+        show(std::move(grown));
+    }
+    QString text = QString("%1 of %2 runs").arg(at.done).arg(at.of);
+    if (at.failed > 0) text += QString(", %1 failed").arg(at.failed);
+    if (at.left > 0) text += QString(", %1 left, %2 times as fast as one core").arg(words(formatQuantity(at.left, "s", 2))).arg(at.speedup, 0, 'f', 1);
+    note_->setText(text);
+}
+
+void StudyView::stop() { cancel_.cancel(); }
+
+void StudyView::showIdle() {
+    run_->setText("Run study");
+    goOn_->setEnabled(table_ && !shownFile_.empty() && table_->rows() < table_->runs);
+}
+
+void StudyView::show(std::shared_ptr<const StudyTable> table) {
+    const bool same = table_ && table && table_->measured == table->measured && table_->varied == table->varied;
+    table_ = std::move(table);
+    filling_ = true;
+    model_.set(table_);
+    filling_ = false;
+    if (!same) fillChoices();
+    for (QWidget* one : std::initializer_list<QWidget*>{measure_, picture_, over_, filter_, plot_, rows_}) one->setEnabled(table_ != nullptr);
+    if (!table_) {
+        note_->setText("Each thing that varies and each measure is a line. All cores make the runs; each run is a row, kept as soon as it is "
+                       "over.");
+    } else if (!busy()) {
+        const auto lines = studySummary(*table_);
+        note_->setText(words(lines.front()));
+    }
+    noteChoice();
+    showIdle();
+    if (busy()) run_->setText("Stop"), goOn_->setEnabled(false);
+    draw();
+}
+
+void StudyView::fillChoices() {
+    measure_->clear(), over_->clear();
+    if (!table_) return;
+    for (const std::string& name : table_->measured) measure_->addItem(words(name));
+    for (const std::string& name : table_->varied) over_->addItem(words(name));
+    for (const std::string& name : table_->measured) over_->addItem(words(name));
+    const QFontMetrics metrics(rows_->font());
+    for (int column = 0; column < model_.columnCount(); ++column) {
+        const QString head = model_.headerData(column, Qt::Horizontal, Qt::DisplayRole).toString();
+        rows_->setColumnWidth(column, column == 0 ? 48 : std::clamp(metrics.horizontalAdvance(head) + 26, 76, 190));
+    }
+    over_->setVisible(picture_->currentIndex() == 0);
+}
+
+std::vector<std::size_t> StudyView::chosenRows() const {
+    std::vector<std::size_t> rows;
+    for (const QModelIndex& index : rows_->selectionModel()->selectedRows()) rows.push_back(model_.rowOf(index.row()));
+    std::sort(rows.begin(), rows.end());
+    return rows;
+}
+
+void StudyView::noteChoice() {
+    const auto rows = chosenRows();
+    look_->setEnabled(!rows.empty() && rows.size() <= mostFamily);
+    use_->setEnabled(rows.size() == 1);
+    if (!table_) {
+        answer_->clear();
+    } else if (rows.size() == 1) {
+        QString text = QString("run %1:").arg(table_->index[rows.front()] + 1);
+        for (std::size_t a = 0; a < table_->varied.size(); ++a)
+            text += QString(" %1 %2").arg(words(table_->varied[a]), valueText(*table_, rows.front(), a));
+        answer_->setText(text);
+    } else if (rows.size() > 1) {
+        answer_->setText(rows.size() <= mostFamily ? QString("%1 runs").arg(rows.size())
+                                                   : QString("%1 runs; up to %2 fit beside each other").arg(rows.size()).arg(mostFamily));
+    } else {
+        const auto without = withoutEffect(*table_);
+        const int measure = std::max(0, measure_->currentIndex());
+        QString text;
+        if (!without.empty()) {
+            text = words(without.front()) + " did not change any measure";
+        } else if (table_->rows() > 1 && measure < static_cast<int>(table_->measured.size())) {
+            const MeasureStatistics s = statisticsOf(*table_, static_cast<std::size_t>(measure));
+            const std::string& unit = table_->measuredUnits[static_cast<std::size_t>(measure)];
+            if (s.rows > 0)
+                text = QString("%1 to %2, mean %3, deviation %4")
+                           .arg(words(formatQuantity(s.least, unit, 4)), words(formatQuantity(s.greatest, unit, 4)),
+                                words(formatQuantity(s.mean, unit, 4)), words(formatQuantity(s.deviation, unit, 3)));
+            if (table_->above[static_cast<std::size_t>(measure)] || table_->below[static_cast<std::size_t>(measure)])
+                text += QString("; %1 % keep the limits (95 %: %2 to %3 %)")
+                            .arg(100 * s.yield, 0, 'g', 3).arg(100 * s.yieldLow, 0, 'g', 3).arg(100 * s.yieldHigh, 0, 'g', 3);
+        }
+        answer_->setText(text);
+    }
+    if (picture_->currentIndex() == 0) draw();
+}
+
+// ---- pictures
+
+void StudyView::refreshTheme() {
+    setStyleSheet(QString("QWidget#study { background: %1; } QPlainTextEdit { background: %1; border: 1px solid %2; "
+                          "border-radius: 6px; } QPlainTextEdit:focus { border-color: %3; }")
+                      .arg(colours().paper.name(), colours().rule.name(), colours().sloe.name()));
+    draw();
+}
+
+void StudyView::draw() {
+    const Colours& p = colours();
+    plot_->clearPlottables();
+    plot_->clearItems();
+    plot_->setBackground(p.paper);
+    plot_->axisRect()->setBackground(p.paper);
+    for (QCPAxis* axis : {plot_->xAxis, plot_->yAxis}) {
+        axis->setScaleType(QCPAxis::stLinear);
+        axis->setTicker(QSharedPointer<QCPAxisTicker>(new QCPAxisTicker));
+        axis->setBasePen(QPen(p.rule));
+        axis->setTickPen(QPen(p.rule)), axis->setSubTickPen(Qt::NoPen);
+        axis->setTickLabelColor(p.bark), axis->setLabelColor(p.bark);
+        axis->setTickLabelFont(textFont(TextSize::small)), axis->setLabelFont(textFont(TextSize::small));
+        axis->grid()->setPen(QPen(p.rule, 1, Qt::DotLine));
+        axis->setTickLabels(true), axis->setLabel({});
+    }
+    const int measure = measure_->currentIndex();
+    const bool known = table_ && table_->rows() > 0 && measure >= 0 && measure < static_cast<int>(table_->measured.size());
+    plot_->xAxis->setVisible(known), plot_->yAxis->setVisible(known);
+    if (known) {
+        if (picture_->currentIndex() == 0) drawOver();
+        if (picture_->currentIndex() == 1) drawHistogram();
+        if (picture_->currentIndex() == 2) drawSensitivities();
+    }
+    plot_->replot(QCustomPlot::rpQueuedReplot);
+}
+
+namespace {
+
+/// Numbers with the prefix of the largest: its factor and the text behind the name of an axis.
+std::pair<double, QString> scaled(const std::string& unit, const QVector<double>& values) {
+    double largest = 0;
+    for (const double value : values)
+        if (std::isfinite(value)) largest = std::max(largest, std::abs(value));
+    const FormattedQuantity parts = formatParts(largest > 0 ? largest : 1, unit, 4);
+    const double factor = largest > 0 ? std::pow(10.0, 3 * std::floor(std::log10(largest) / 3 + 1e-12)) : 1;
+    return {unit.empty() && largest >= 1e-3 && largest < 1e6 ? 1.0 : factor,
+            unit.empty() && largest >= 1e-3 && largest < 1e6 ? QString() : ", " + words(parts.unit)};
+}
+
+}  // namespace
+
+void StudyView::drawOver() {
+    const Colours& p = colours();
+    const auto m = static_cast<std::size_t>(measure_->currentIndex());
+    const int over = std::max(0, over_->currentIndex());
+    const bool axis = over < static_cast<int>(table_->varied.size());
+    const auto a = static_cast<std::size_t>(axis ? over : over - static_cast<int>(table_->varied.size()));
+    QVector<double> x, y;
+    std::vector<std::size_t> rows;
+    std::map<std::string, double> places;  // of words on the axis
+    const bool numbers = !axis || std::isfinite(table_->number(0, a));
+    for (std::size_t row = 0; row < table_->rows(); ++row) {
+        if (!std::isfinite(table_->values[m][row])) continue;
+        double at = axis ? table_->number(row, a) : table_->values[a][row];
+        if (!numbers) at = places.emplace(table_->points[row][a], static_cast<double>(places.size())).first->second;
+        if (!std::isfinite(at)) continue;
+        x.push_back(at), y.push_back(table_->values[m][row]), rows.push_back(row);
+    }
+    if (x.isEmpty()) return;
+    const auto [fx, ux] = numbers ? scaled(axis ? table_->variedUnits[a] : table_->measuredUnits[a], x) : std::pair(1.0, QString());
+    const auto [fy, uy] = scaled(table_->measuredUnits[m], y);
+    QVector<double> sx, sy, gx, gy, cx, cy;
+    const auto chosen = chosenRows();
+    for (int i = 0; i < x.size(); ++i) {
+        const std::size_t row = rows[static_cast<std::size_t>(i)];
+        const bool marked = std::binary_search(chosen.begin(), chosen.end(), row);
+        (marked ? cx : table_->good[row] ? gx : sx).push_back(x[i] / fx);
+        (marked ? cy : table_->good[row] ? gy : sy).push_back(y[i] / fy);
+    }
+    const auto points = [&](const QVector<double>& px, const QVector<double>& py, const QColor& colour, double size) {
+        auto* graph = plot_->addGraph();
+        graph->setLineStyle(QCPGraph::lsNone);
+        graph->setScatterStyle(QCPScatterStyle(QCPScatterStyle::ssCircle, QPen(colour), QBrush(colour), size));
+        graph->setData(px, py);
+    };
+    points(gx, gy, p.sloe, 5), points(sx, sy, p.haw, 5), points(cx, cy, p.ink, 9);
+    const auto [least, greatest] = std::minmax_element(x.begin(), x.end());
+    if (numbers && *least > 0 && *greatest / *least > 30) {
+        plot_->xAxis->setScaleType(QCPAxis::stLogarithmic);
+        plot_->xAxis->setTicker(QSharedPointer<QCPAxisTicker>(new QCPAxisTickerLog));
+    }
+    if (!numbers) {
+        QSharedPointer<QCPAxisTickerText> ticker(new QCPAxisTickerText);
+        for (const auto& [word, place] : places) ticker->addTick(place, words(word));
+        plot_->xAxis->setTicker(ticker);
+    }
+    plot_->rescaleAxes();
+    plot_->xAxis->scaleRange(1.06), plot_->yAxis->scaleRange(1.12);
+    if (plot_->xAxis->range().size() <= 0) plot_->xAxis->setRange(x[0] / fx - 0.5, x[0] / fx + 0.5);
+    if (plot_->yAxis->range().size() <= 0) plot_->yAxis->setRange(y[0] / fy - 0.5, y[0] / fy + 0.5);
+    for (const auto& limit : {table_->above[m], table_->below[m]}) {
+        if (!limit) continue;
+        auto* line = new QCPItemStraightLine(plot_);
+        line->setPen(QPen(p.haw, 1, Qt::DashLine));
+        line->point1->setCoords(plot_->xAxis->range().lower, *limit / fy);
+        line->point2->setCoords(plot_->xAxis->range().upper, *limit / fy);
+    }
+    plot_->xAxis->setLabel(words(axis ? table_->varied[a] : table_->measured[a]) + ux);
+    plot_->yAxis->setLabel(withoutLimits(words(table_->measured[m])) + uy);
+}
+
+void StudyView::drawHistogram() {
+    const Colours& p = colours();
+    const auto m = static_cast<std::size_t>(measure_->currentIndex());
+    QVector<double> values;
+    for (const double value : table_->values[m])
+        if (std::isfinite(value)) values.push_back(value);
+    if (values.isEmpty()) return;
+    const auto [factor, unit] = scaled(table_->measuredUnits[m], values);
+    for (double& value : values) value /= factor;
+    double low = *std::min_element(values.begin(), values.end()), high = *std::max_element(values.begin(), values.end());
+    if (!(high > low)) low -= 0.5, high += 0.5;
+    const int count = std::clamp(static_cast<int>(std::sqrt(static_cast<double>(values.size()))), 4, bins);
+    const double width = (high - low) / count;
+    QVector<double> at(count), of(count);
+    for (int i = 0; i < count; ++i) at[i] = low + (i + 0.5) * width;
+    for (const double value : values) of[std::min(count - 1, static_cast<int>((value - low) / width))] += 1;
+    auto* bars = new QCPBars(plot_->xAxis, plot_->yAxis);
+    bars->setWidth(width);
+    bars->setPen(QPen(p.paper)), bars->setBrush(p.sloe);
+    bars->setData(at, of);
+    // The normal distribution of the same mean and deviation.
+    const MeasureStatistics s = statisticsOf(*table_, m);
+    if (s.deviation > 0) {
+        auto* curve = plot_->addGraph();
+        curve->setPen(QPen(p.ink, 1.2));
+        QVector<double> cx, cy;
+        for (int i = 0; i <= 120; ++i) {
+            const double x = low + (high - low) * i / 120, z = (x * factor - s.mean) / s.deviation;
+            cx.push_back(x);
+            cy.push_back(static_cast<double>(values.size()) * width * factor / s.deviation * std::exp(-z * z / 2) / std::sqrt(2 * M_PI));
+        }
+        curve->setData(cx, cy);
+    }
+    plot_->rescaleAxes();
+    plot_->xAxis->scaleRange(1.08);
+    plot_->yAxis->setRange(0, std::max(1.0, plot_->yAxis->range().upper * 1.1));
+    for (const auto& limit : {table_->above[m], table_->below[m]}) {
+        if (!limit) continue;
+        auto* line = new QCPItemStraightLine(plot_);
+        line->setPen(QPen(p.haw, 1.4, Qt::DashLine));
+        line->point1->setCoords(*limit / factor, 0), line->point2->setCoords(*limit / factor, 1);
+    }
+    plot_->xAxis->setLabel(withoutLimits(words(table_->measured[m])) + unit);
+    plot_->yAxis->setLabel("runs");
+}
+
+/// How far a measure moves while each thing goes through its range, the greatest on top.
+void StudyView::drawSensitivities() {
+    const Colours& p = colours();
+    const auto m = static_cast<std::size_t>(measure_->currentIndex());
+    const auto all = sensitivitiesOf(*table_, m);
+    if (all.empty()) return;
+    constexpr std::size_t most = 12;
+    const auto count = static_cast<int>(std::min(all.size(), most));
+    QVector<double> swings;
+    for (int i = 0; i < count; ++i) swings.push_back(all[static_cast<std::size_t>(i)].swing);
+    const auto [factor, unit] = scaled(table_->measuredUnits[m], swings);
+    QSharedPointer<QCPAxisTickerText> ticker(new QCPAxisTickerText);
+    auto* bars = new QCPBars(plot_->yAxis, plot_->xAxis);
+    bars->setPen(Qt::NoPen), bars->setBrush(p.sloe);
+    bars->setWidth(0.6);
+    QVector<double> at, of;
+    for (int i = 0; i < count; ++i) {
+        at.push_back(count - 1 - i), of.push_back(swings[i] / factor);
+        ticker->addTick(count - 1 - i, words(table_->varied[all[static_cast<std::size_t>(i)].axis]));
+    }
+    bars->setData(at, of);
+    plot_->yAxis->setTicker(ticker);
+    plot_->yAxis->setRange(-0.6, count - 0.4);
+    double reach = 0;
+    for (const double value : of) reach = std::max(reach, std::abs(value));
+    plot_->xAxis->setRange(-1.15 * std::max(reach, 1e-12), 1.15 * std::max(reach, 1e-12));
+    plot_->xAxis->setLabel("change of " + withoutLimits(words(table_->measured[m])) + unit +
+                           ", from the least to the greatest value");
+}
+
+// ---- rows that are chosen
+
+void StudyView::showRows(const std::vector<std::size_t>& rows) {
+    if (!table_ || rows.empty() || rows.size() > mostFamily) return;
+    std::vector<std::pair<StudyPoint, std::string>> wanted;
+    for (const std::size_t row : rows) {
+        std::string name;
+        for (std::size_t a = 0; a < table_->varied.size(); ++a)
+            name += (a ? ", " : "") + table_->varied[a] + " " + valueText(*table_, row, a).toStdString();
+        wanted.emplace_back(table_->points[row], name);
+    }
+    ParameterStudy of = study();
+    std::vector<Varied> varied;
+    for (const std::string& target : table_->varied) varied.push_back({.target = target});
+    if (of.plan.empty()) of.plan = workspace_.plan().name;
+    if (of.scene.empty()) of.scene = workspace_.scene().name;
+    look_->setEnabled(false);
+    solving_.start([this, wanted, of, varied, project = workspace_.history().shared()](const CancelToken& cancel) -> std::function<void()> {
+        std::vector<std::pair<std::shared_ptr<Run>, std::string>> runs;
+        std::string fault;
+        for (const auto& [point, name] : wanted) {
+            auto changed = withPoint(*project, of, varied, point);
+            auto run = changed ? Run::prepare(std::make_shared<const Project>(std::move(*changed)), {.settle = of.settle})
+                               : Result<std::shared_ptr<Run>>(changed.error());
+            if (!run) {
+                fault = run.error().text();
+                continue;
+            }
+            (*run)->execute(cancel);
+            runs.emplace_back(std::move(*run), name);
+        }
+        return [this, runs = std::move(runs), fault] {
+            noteChoice();
+            if (!fault.empty()) emit said(words(fault), true);
+            if (runs.empty()) return;
+            Runs& list = workspace_.runList();
+            std::vector<RunPointer> entries;
+            for (const auto& [run, name] : runs) entries.push_back(list.add(run, name));
+            for (const RunPointer& entry : list.all())
+                if (entry->pinned && std::find(entries.begin(), entries.end(), entry) == entries.end()) list.pin(entry, false);
+            for (const RunPointer& entry : entries)
+                if (entry != entries.back()) list.pin(entry, true);
+            list.show(entries.back());
+        };
+    });
+}
+
+void StudyView::use(std::size_t row) {
+    if (!table_ || row >= table_->rows()) return;
+    std::vector<Varied> varied;
+    for (const std::string& target : table_->varied) varied.push_back({.target = target});
+    ParameterStudy of = study();
+    if (of.plan.empty()) of.plan = workspace_.plan().name;
+    if (of.scene.empty()) of.scene = workspace_.scene().name;
+    const auto changed = withPoint(workspace_.project(), of, varied, table_->points[row]);
+    if (!changed) return emit said(words(changed.error().text()), true);
+    const Edit edit{"values of run " + std::to_string(table_->index[row] + 1),
+                    [made = *changed](Project& project) -> Status {
+                        // What else has changed meanwhile stays.
+                        project.parameters = made.parameters;
+                        for (std::size_t i = 0; i < project.sheets.front().parts.size() && i < made.sheets.front().parts.size(); ++i)
+                            if (project.sheets.front().parts[i].name == made.sheets.front().parts[i].name)
+                                project.sheets.front().parts[i].values = made.sheets.front().parts[i].values;
+                        for (const Plan& plan : made.plans)
+                            for (Plan& own : project.plans)
+                                if (own.name == plan.name) own.spans = plan.spans;
+                        return {};
+                    },
+                    ""};
+    if (workspace_.apply(edit))
+        emit said(QString("the project has the values of run %1").arg(table_->index[row] + 1), false);
+}
+
+Status StudyView::writeTable(const QString& path) const {
+    if (!table_) return Error{ErrorCode::range, "there are no rows yet"};
+    return exportStudy(*table_, path.toStdString());
+}
+
+Status StudyView::writePicture(const QString& path) {
+    const bool written = path.endsWith(".pdf") ? plot_->savePdf(path, plot_->width(), plot_->height())
+                                               : plot_->toPixmap(plot_->width(), plot_->height(), 2).save(path);
+    if (written) return {};
+    return Error{ErrorCode::file, path.toStdString() + " cannot be written"};
+}
+
+bool StudyView::eventFilter(QObject* object, QEvent* event) {
+    if (object == plot_ && event->type() == QEvent::MouseButtonPress && table_ && picture_->currentIndex() == 0) {
+        const QPointF at = static_cast<QMouseEvent*>(event)->position();
+        const auto m = static_cast<std::size_t>(std::max(0, measure_->currentIndex()));
+        // The nearest point of those that are drawn: by graph and place.
+        double least = 12;
+        double foundX = 0, foundY = 0;
+        bool found = false;
+        for (int g = 0; g < plot_->graphCount(); ++g)
+            for (const QCPGraphData& data : *plot_->graph(g)->data()) {
+                const double away = std::hypot(plot_->xAxis->coordToPixel(data.key) - at.x(), plot_->yAxis->coordToPixel(data.value) - at.y());
+                if (away < least) least = away, foundX = data.key, foundY = data.value, found = true;
+            }
+        if (found && m < table_->measured.size()) {
+            QVector<double> y;
+            for (const double value : table_->values[m])
+                if (std::isfinite(value)) y.push_back(value);
+            const double factor = scaled(table_->measuredUnits[m], y).first;
+            const int over = std::max(0, over_->currentIndex());
+            const bool axis = over < static_cast<int>(table_->varied.size());
+            double nearest = INFINITY;
+            std::size_t best = 0;
+            QVector<double> x;
+            const auto place = [&](std::size_t row) {
+                return axis ? table_->number(row, static_cast<std::size_t>(over))
+                            : table_->values[static_cast<std::size_t>(over) - table_->varied.size()][row];
+            };
+            for (std::size_t row = 0; row < table_->rows(); ++row)
+                if (std::isfinite(table_->values[m][row])) x.push_back(place(row));
+            const double fx = std::isfinite(x.value(0)) ? scaled(axis ? table_->variedUnits[static_cast<std::size_t>(over)]
+                                                                      : table_->measuredUnits[static_cast<std::size_t>(over) - table_->varied.size()],
+                                                                 x).first
+                                                        : 1;
+            for (std::size_t row = 0; row < table_->rows(); ++row) {
+                const double dy = std::abs(table_->values[m][row] / factor - foundY);
+                const double px = place(row), dx = std::isfinite(px) ? std::abs(px / fx - foundX) : 0;
+                if (std::isfinite(dy) && dx + dy < nearest) nearest = dx + dy, best = row;
+            }
+            if (const int shown = model_.shownOf(best); shown >= 0) {
+                rows_->selectRow(shown);
+                rows_->scrollTo(model_.index(shown, 0));
+            }
+        }
+    } else if (event->type() == QEvent::FocusOut && !filling_) {
+        takeTexts();
+    }
+    return QWidget::eventFilter(object, event);
+}
+
+void StudyView::keyPressEvent(QKeyEvent* event) {
+    if (event->key() == Qt::Key_Escape) return emit left();
+    if ((event->key() == Qt::Key_Return || event->key() == Qt::Key_Enter) && !event->modifiers() && !chosenRows().empty())
+        return showRows(chosenRows());
+    QWidget::keyPressEvent(event);
+}
+
+}  // namespace hedgerow::app

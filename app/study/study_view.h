@@ -1,0 +1,133 @@
+#pragma once
+// The study of many runs: what varies, what is measured, and what the runs say together. It stands where the sheet does; rows that are
+// chosen come to the timeline.
+
+#include <memory>
+#include <mutex>
+#include <optional>
+#include <vector>
+
+#include <QAbstractTableModel>
+#include <QTimer>
+#include <QWidget>
+
+#include "base/background.h"
+#include "base/workspace.h"
+#include "studies/study_statistics.h"
+
+class QCheckBox;
+class QComboBox;
+class QCustomPlot;
+class QLabel;
+class QLineEdit;
+class QPlainTextEdit;
+class QPushButton;
+class QTableView;
+class QTemporaryDir;
+
+namespace hedgerow::app {
+
+/// The rows of a study, in an order and with a filter.
+class StudyModel : public QAbstractTableModel {
+public:
+    using QAbstractTableModel::QAbstractTableModel;
+    void set(std::shared_ptr<const StudyTable> table);
+    /// Rows whose texts hold this; "failed" and "beyond limits" are words of their own.
+    void filter(const QString& text);
+    void sort(int column, Qt::SortOrder order) override;
+    /// The row of the table that is shown in a row.
+    std::size_t rowOf(int shown) const { return order_[static_cast<std::size_t>(shown)]; }
+    int shownOf(std::size_t row) const;
+
+    int rowCount(const QModelIndex& parent = {}) const override;
+    int columnCount(const QModelIndex& parent = {}) const override;
+    QVariant data(const QModelIndex& index, int role) const override;
+    QVariant headerData(int section, Qt::Orientation orientation, int role) const override;
+
+private:
+    void arrange();
+    bool shows(std::size_t row) const;
+
+    std::shared_ptr<const StudyTable> table_;
+    std::vector<std::size_t> order_;
+    QString filter_;
+    int column_ = 0;
+    Qt::SortOrder direction_ = Qt::AscendingOrder;
+};
+
+class StudyView : public QWidget {
+    Q_OBJECT
+
+public:
+    explicit StudyView(Workspace& workspace, QWidget* parent = nullptr);
+    ~StudyView() override;
+    void open();
+    void refreshTheme();
+    bool busy() const { return background_.busy(); }
+    /// Runs the study anew; or what is missing of the one that is shown.
+    void run();
+    void goOn();
+    void stop();
+    /// What is shown; nullptr before anything was run or opened.
+    const std::shared_ptr<const StudyTable>& table() const { return table_; }
+    /// Rows of the table as runs on the timeline, one beside the other.
+    void showRows(const std::vector<std::size_t>& rows);
+    /// The values of a row become the project's.
+    void use(std::size_t row);
+    Status writeTable(const QString& path) const;
+    Status writePicture(const QString& path);
+
+signals:
+    void left();
+    void said(const QString& message, bool bad);
+
+protected:
+    void keyPressEvent(QKeyEvent* event) override;
+    bool eventFilter(QObject* object, QEvent* event) override;
+
+private:
+    enum class Picture { over, histogram, sensitivities };
+    struct Live;
+    ParameterStudy study() const;
+    void takeTexts();
+    void fillTexts();
+    void pickStudy(int index);
+    void renameStudy();
+    void listKept();
+    void showKept(int index);
+    void begin(bool anew);
+    void follow();
+    void show(std::shared_ptr<const StudyTable> table);
+    void fillChoices();
+    void showIdle();
+    void draw();
+    void drawOver();
+    void drawHistogram();
+    void drawSensitivities();
+    std::vector<std::size_t> chosenRows() const;
+    void noteChoice();
+    std::filesystem::path folder() const;
+
+    Workspace& workspace_;
+    std::shared_ptr<const StudyTable> table_;
+    std::filesystem::path shownFile_;
+    std::string chosenStudy_;  ///< by name; "" for the first
+    StudyModel model_;
+    QPlainTextEdit *varied_, *measured_;
+    QLineEdit *runs_, *keep_, *filter_;
+    QCheckBox* settle_;
+    QLabel *title_, *note_, *answer_;
+    QComboBox *name_, *kept_, *picture_, *measure_, *over_;
+    QPushButton *run_, *goOn_, *look_, *use_;
+    QCustomPlot* plot_;
+    QTableView* rows_;
+    std::vector<std::string> keptNames_;
+    std::shared_ptr<Live> live_;
+    std::unique_ptr<QTemporaryDir> passing_;  ///< for studies of what has no place of its own
+    QTimer following_;
+    Background background_, listing_, solving_;
+    CancelToken cancel_;
+    bool filling_ = false;
+};
+
+}  // namespace hedgerow::app

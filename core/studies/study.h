@@ -1,0 +1,100 @@
+#pragma once
+// A study: many runs from one project, on all cores, each a row of a table that lies in one file and survives a crash.
+
+#include <filesystem>
+#include <functional>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "base/cancel.h"
+#include "runs/run.h"
+#include "studies/feature.h"
+#include "studies/varied.h"
+
+namespace hedgerow {
+
+/// What is measured of each run, with the limits that it is to keep.
+struct StudyMeasure {
+    std::string text;      ///< as typed
+    FeatureReader reader;
+    /// Instead of a measure of the traces: of the loop gain at a signal, in the periodic state.
+    enum class Loop { none, crossover, phaseMargin, gainMargin };
+    Loop loop = Loop::none;
+    std::string signal = {};
+    std::optional<double> above = {}, below = {};  ///< limits, SI
+    std::string unit = {};
+    bool keeps(double value) const { return (!above || value >= *above) && (!below || value <= *below); }
+};
+/// Reads "pp of out.v over last 20u [above 1m] [below 50m]", or "phase margin of REG1.y", "gain margin of REG1.y" (times),
+/// "crossover of REG1.y".
+Result<StudyMeasure> readStudyMeasure(const std::string& line, const Project& project);
+
+/// A study that is ready to run.
+struct StudySetup {
+    std::shared_ptr<const Project> project;
+    ParameterStudy study;
+    StudyPoints points;
+    std::vector<StudyMeasure> measures;
+    std::vector<std::string> keep;  ///< quantities whose traces are kept
+};
+/// Checks everything that can be checked before a run: lines, targets (the first point and one in which each thing that varies has
+/// another value are made ready), measures, quantities to keep. Errors name the line.
+Result<StudySetup> prepareStudy(std::shared_ptr<const Project> project, const ParameterStudy& study);
+
+/// Whether a thing that varies reached the circuit, found without running: the networks of two of its values are compared.
+struct Arrival {
+    std::string target;
+    bool equations = false;  ///< the equations differ: the circuit is built anew
+    bool values = false;     ///< sources, start values, control or the plan differ
+    bool reached() const { return equations || values; }
+};
+/// Of each thing that varies. @pre the setup was made by prepareStudy()
+std::vector<Arrival> arrivals(const StudySetup& setup);
+
+/// A run of a study.
+struct StudyRow {
+    std::size_t index = 0;
+    std::vector<std::string> point = {};
+    std::vector<double> values = {};  ///< of the measures, SI; empty where it failed
+    std::string error = {};           ///< why there are none
+    double seconds = 0;               ///< CPU time, building included
+    double building = 0;              ///< of that, until it could run
+    bool good = false;                ///< every value keeps its limits
+    bool done() const { return !values.empty() || !error.empty(); }
+};
+
+/// Makes one row. @param kept  gets the run where its traces are wanted
+StudyRow runStudyRow(const StudySetup& setup, std::size_t index, const CancelToken& cancel, std::shared_ptr<Run>* kept = nullptr);
+
+struct StudyProgress {
+    std::size_t done = 0, of = 0, failed = 0;
+    double seconds = 0;     ///< of waiting, since it was started or taken up again
+    double left = 0;        ///< s, estimated; 0 while that is not known
+    double speedup = 1;     ///< CPU time of the rows over the time waited
+};
+
+/// Where rows go and come from.
+class StudySink {
+public:
+    virtual ~StudySink() = default;
+    /// Rows that are there already are not run again.
+    virtual bool has(std::size_t index) const = 0;
+    /// Called by one thread at a time.
+    virtual Status take(StudyRow row) = 0;
+};
+
+struct StudyRunning {
+    int threads = 0;                    ///< 0 for all cores
+    std::size_t from = 0, to = SIZE_MAX;  ///< rows of these numbers only
+    std::filesystem::path traces = {};  ///< the folder in which those that are kept are written as HDF5
+    std::function<void(const StudyProgress&)> progress = {};
+};
+/// Runs what the sink has not. Errors: the sink's; stopped by `cancel` (what is done is in the sink).
+Status runStudy(const StudySetup& setup, StudySink& sink, const StudyRunning& running, const CancelToken& cancel);
+
+/// The file of the traces of a row.
+std::string studyTraceName(std::size_t index);
+
+}  // namespace hedgerow

@@ -1,0 +1,329 @@
+// Studies against closed forms: spreads of an RC time constant and of a step-down output, sensitivities, corners, and what
+// becomes of a study that is stopped, killed, taken up again, or worked on by several.
+
+#include <gtest/gtest.h>
+
+#include <cmath>
+#include <filesystem>
+#include <fstream>
+#include <numbers>
+#include <set>
+
+#include "formats/hedge/hedge.h"
+#include "studies/study_folder.h"
+#include "studies/study_statistics.h"
+#include "support/circuit.h"
+
+using namespace hedgerow;
+using namespace hedgerow::test;
+
+namespace {
+
+namespace fs = std::filesystem;
+
+/// A step into R and C: v(t) = V (1 - exp(-t / RC)).
+Circuit lowPass() {
+    Circuit c;
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "10"}})
+        .add("resistor", "R1", {"in", "out"}, {{"r", "1k"}})
+        .add("capacitor", "C1", {"out", "0"}, {{"c", "1u"}})
+        .add("resistor", "R9", {"in", "0"}, {{"r", "1k"}})
+        .plan("3m", "1e-6");
+    return c;
+}
+
+ParameterStudy asking(std::vector<std::string> varied, std::vector<std::string> measured, std::string runs = "grid") {
+    return {.name = "test", .varied = std::move(varied), .measured = std::move(measured), .runs = std::move(runs), .extra = {}};
+}
+
+class Rows final : public StudySink {
+public:
+    bool has(std::size_t index) const override { return seen.contains(index); }
+    Status take(StudyRow row) override {
+        seen.insert(row.index);
+        rows.push_back(std::move(row));
+        if (cancelAt && rows.size() == cancelAt) cancel.cancel();
+        return {};
+    }
+    std::set<std::size_t> seen;
+    std::vector<StudyRow> rows;
+    std::size_t cancelAt = 0;
+    CancelToken cancel;
+};
+
+class StudyFiles : public testing::Test {
+protected:
+    void SetUp() override {
+        folder = fs::temp_directory_path() / ("hedgerow-study-" + std::to_string(::getpid()) + "-" +
+                                              testing::UnitTest::GetInstance()->current_test_info()->name());
+        fs::remove_all(folder);
+        fs::create_directories(folder);
+    }
+    void TearDown() override { fs::remove_all(folder); }
+    fs::path folder;
+};
+
+StudySetup ready(const Circuit& c, const ParameterStudy& study) {
+    auto setup = prepareStudy(std::make_shared<const Project>(c.project()), study);
+    EXPECT_TRUE(setup) << setup.error().text();
+    return std::move(*setup);
+}
+
+TEST(Studies, AGridIsRunPointByPoint) {
+    const StudySetup setup =
+        ready(lowPass(), asking({"R1.r: 500, 1k, 2k", "C1.c: 1u to 2u in 2"}, {"value of out.v at 1m", "mean of out.v over last 1m"}));
+    ASSERT_EQ(setup.points.size(), 6u);
+    Rows rows;
+    ASSERT_TRUE(runStudy(setup, rows, {}, CancelToken()));
+    ASSERT_EQ(rows.rows.size(), 6u);
+    for (const StudyRow& row : rows.rows) {
+        ASSERT_TRUE(row.error.empty()) << row.error;
+        const double r = evaluate(row.point[0])->value, c = evaluate(row.point[1])->value, tau = r * c;
+        EXPECT_RELATIVE(row.values[0], 10 * (1 - std::exp(-1e-3 / tau)), 1e-5);
+        const double mean = 10 - 10 * tau / 1e-3 * (std::exp(-2e-3 / tau) - std::exp(-3e-3 / tau));
+        EXPECT_RELATIVE(row.values[1], mean, 1e-5);
+        EXPECT_GT(row.seconds, row.building);
+    }
+}
+
+TEST_F(StudyFiles, ToleranceOfATimeConstantHasItsDistribution) {
+    // ln of the time constant's complement: y = -ln(1 - v/V) t0 = 1/(RC). R and C uniform within 5 and 10 %: the mean of R C is the
+    // product of the means, its variance follows from those of both.
+    const double a = 0.05, b = 0.10;
+    const StudySetup setup = ready(lowPass(), asking({"R1.r: 1k +- 5 %", "C1.c: 1u +- 10 %"}, {"value of out.v at 1m above 6"}, "latin 2000"));
+    auto file = StudyFile::create(folder / "a.study", setup);
+    ASSERT_TRUE(file) << file.error().text();
+    ASSERT_TRUE(runStudy(setup, **file, {}, CancelToken()));
+    const auto table = (*file)->table();
+    ASSERT_TRUE(table) << table.error().text();
+    ASSERT_EQ(table->rows(), 2000u);
+    double sum = 0, squares = 0;
+    std::size_t above = 0;
+    for (std::size_t row = 0; row < table->rows(); ++row) {
+        const double tau = -1e-3 / std::log(1 - table->values[0][row] / 10);
+        sum += tau, squares += tau * tau;
+        above += table->values[0][row] >= 6;
+    }
+    const double mean = sum / 2000, deviation = std::sqrt(squares / 2000 - mean * mean);
+    EXPECT_RELATIVE(mean, 1e-3, 2e-3);
+    const double expected = 1e-3 * std::sqrt(a * a / 3 + b * b / 3 + a * a * b * b / 9);
+    EXPECT_RELATIVE(deviation, expected, 0.03);
+    // Above 6 V: R C < t / ln 2.5. The part of the rectangle below a hyperbola, by integration over R.
+    double part = 0;
+    constexpr int steps = 100'000;
+    for (int i = 0; i < steps; ++i) {
+        const double r = 1 - a + 2 * a * (i + 0.5) / steps, limit = 1 / std::log(2.5) / r;
+        part += std::clamp((limit - (1 - b)) / (2 * b), 0.0, 1.0) / steps;
+    }
+    const MeasureStatistics s = statisticsOf(*table, 0);
+    EXPECT_DOUBLE_EQ(s.yield, static_cast<double>(above) / 2000);
+    EXPECT_NEAR(s.yield, part, 0.02);
+    EXPECT_LE(s.yieldLow, part);
+    EXPECT_GE(s.yieldHigh, part);
+}
+
+TEST_F(StudyFiles, SensitivitiesAreThoseOfTheClosedForm) {
+    // A step-down stage, settled: the mean of the output is D V, and D V / (V D) moves by 1 with each; the inductance moves the ripple.
+    Circuit c;
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "48"}})
+        .add("modulator", "M1", {"", "g", "n"}, {{"f", "100k"}, {"duty", "0.5"}})
+        .add("switch", "S1", {"in", "sw", "g"}, {}, 1)
+        .add("switch", "S2", {"sw", "0", "n"}, {}, 1)
+        .add("inductor", "L1", {"sw", "out"}, {{"l", "100u"}})
+        .add("capacitor", "C1", {"out", "0"}, {{"c", "1m"}})
+        .add("resistor", "R1", {"out", "0"}, {{"r", "4"}})
+        .plan("1m", "1e-6");
+    ParameterStudy study = asking({"V1.level: 47 to 49 in 3", "M1.duty: 0.49 to 0.51 in 3", "L1.l: 99u to 101u in 3"},
+                                  {"mean of out.v", "pp of L1.i"});
+    study.settle = true;
+    const StudySetup setup = ready(c, study);
+    auto file = StudyFile::create(folder / "a.study", setup);
+    ASSERT_TRUE(file);
+    ASSERT_TRUE(runStudy(setup, **file, {}, CancelToken()));
+    const auto table = (*file)->table();
+    ASSERT_TRUE(table);
+    ASSERT_EQ(table->rows(), 27u);
+    const auto of = [&](std::size_t measure, std::size_t axis) {
+        for (const Sensitivity& one : sensitivitiesOf(*table, measure))
+            if (one.axis == axis) return one;
+        return Sensitivity{};
+    };
+    EXPECT_RELATIVE(of(0, 0).slope, 0.5, 1e-3);
+    EXPECT_RELATIVE(of(0, 1).slope, 48, 1e-3);
+    EXPECT_NEAR(of(0, 2).swing, 0, 1e-3) << "the inductance does not move the mean";
+    // pp = V D (1 - D) / (L f)
+    EXPECT_RELATIVE(of(1, 0).slope, 0.25 / 100e-6 / 100e3, 5e-3);
+    EXPECT_RELATIVE(of(1, 2).slope, -48 * 0.25 / 100e3 / 1e-8, 5e-3);
+    EXPECT_LT(std::abs(of(1, 1).share), 1e-3) << "at D = 0.5 the ripple is at its greatest";
+}
+
+TEST(Studies, WhatDoesNotArriveIsKnownBeforehand) {
+    // R9 across a stiff source changes equations but no output; the phase of a modulator that drives nothing would not arrive.
+    Circuit c = lowPass();
+    c.project().parameters.push_back({.name = "unused", .value = "1", .unit = "", .note = "", .extra = {}});
+    const StudySetup setup = ready(c, asking({"R9.r: 1k, 2k", "unused: 1, 2"}, {"value of out.v at 1m"}));
+    const auto all = arrivals(setup);
+    ASSERT_EQ(all.size(), 2u);
+    EXPECT_TRUE(all[0].reached());
+    EXPECT_TRUE(all[0].equations);
+    EXPECT_FALSE(all[1].reached());
+    Rows rows;
+    ASSERT_TRUE(runStudy(setup, rows, {}, CancelToken()));
+}
+
+TEST_F(StudyFiles, WhatMovedNothingIsSaidAfterwards) {
+    const StudySetup setup = ready(lowPass(), asking({"R9.r: 1k, 2k, 3k", "R1.r: 1k, 2k"}, {"value of out.v at 1m"}));
+    auto file = StudyFile::create(folder / "a.study", setup);
+    ASSERT_TRUE(file);
+    ASSERT_TRUE(runStudy(setup, **file, {}, CancelToken()));
+    const auto table = (*file)->table();
+    ASSERT_TRUE(table);
+    EXPECT_EQ(withoutEffect(*table), std::vector<std::string>{"R9.r"});
+    bool said = false;
+    for (const std::string& line : studySummary(*table)) said = said || line.find("R9.r did not change any measure") != std::string::npos;
+    EXPECT_TRUE(said);
+}
+
+TEST(Studies, RungsPlansAndScenesVary) {
+    Circuit c = lowPass();
+    c.project().plans.push_back(c.project().plans.front());
+    c.project().plans.back().name = "short", c.project().plans.back().end = "1m";
+    const StudySetup setup = ready(c, asking({"plan: " + c.project().plans.front().name + "; short", "rungs: all on 1; all on 2"},
+                                             {"max of out.v"}));
+    Rows rows;
+    ASSERT_TRUE(runStudy(setup, rows, {.threads = 1}, CancelToken()));
+    ASSERT_EQ(rows.rows.size(), 4u);
+    for (const StudyRow& row : rows.rows) {
+        ASSERT_TRUE(row.error.empty()) << row.error;
+        EXPECT_RELATIVE(row.values[0], 10 * (1 - std::exp(row.point[0] == "short" ? -1.0 : -3.0)), 1e-5);
+    }
+}
+
+TEST(Studies, AValueInsideOneModuleLeavesTheOthersAlone) {
+    auto loaded = loadHedge(HEDGEROW_EXAMPLES "/med-pump.hedge");
+    ASSERT_TRUE(loaded);
+    const auto project = std::make_shared<const Project>(std::move(loaded->project));
+    ParameterStudy study = asking({"X1.A.S1.ron: 1m, 500m"}, {"loss of X1.A.S1", "loss of X1.B.S1"});
+    const auto setup = prepareStudy(project, study);
+    ASSERT_TRUE(setup) << setup.error().text();
+    EXPECT_TRUE(arrivals(*setup).front().reached());
+    Rows rows;
+    ASSERT_TRUE(runStudy(*setup, rows, {.threads = 1}, CancelToken()));
+    ASSERT_EQ(rows.rows.size(), 2u);
+    ASSERT_TRUE(rows.rows[0].error.empty() && rows.rows[1].error.empty()) << rows.rows[0].error << rows.rows[1].error;
+    EXPECT_GT(rows.rows[1].values[0], 20 * rows.rows[0].values[0]);
+    EXPECT_LT(rows.rows[1].values[1], 2 * rows.rows[0].values[1]);
+    study.varied = {"X1.Z.S1.ron: 1m, 2m"};
+    EXPECT_FALSE(prepareStudy(project, study));
+    study.varied = {"X1.A.S1.nothing: 1m, 2m"};
+    EXPECT_FALSE(prepareStudy(project, study));
+}
+
+TEST(Studies, ARunThatFailsIsARow) {
+    const StudySetup setup = ready(lowPass(), asking({"C1.c: 1u, -1u, 2u"}, {"max of out.v"}));
+    Rows rows;
+    ASSERT_TRUE(runStudy(setup, rows, {}, CancelToken()));
+    ASSERT_EQ(rows.rows.size(), 3u);
+    int failed = 0;
+    for (const StudyRow& row : rows.rows)
+        if (!row.error.empty()) {
+            ++failed;
+            EXPECT_NE(row.error.find("C1"), std::string::npos) << row.error;
+            EXPECT_TRUE(row.values.empty());
+            EXPECT_FALSE(row.good);
+        }
+    EXPECT_EQ(failed, 1);
+}
+
+TEST_F(StudyFiles, AStoppedStudyGoesOnWhereItStood) {
+    const ParameterStudy study = asking({"R1.r: 100 to 10k in 40"}, {"value of out.v at 1m"});
+    const StudySetup setup = ready(lowPass(), study);
+    const fs::path path = folder / "a.study";
+    {
+        auto file = StudyFile::create(path, setup);
+        ASSERT_TRUE(file);
+        const CancelToken cancel;
+        std::size_t seen = 0;
+        const auto done = runStudy(setup, **file, {.threads = 1, .progress = [&](const StudyProgress& at) {
+                                                       seen = at.done;
+                                                       if (at.done == 15) cancel.cancel();
+                                                   }},
+                                   cancel);
+        ASSERT_FALSE(done);
+        EXPECT_EQ(done.error().code, ErrorCode::stop);
+        EXPECT_EQ(seen, 15u);
+    }
+    auto file = StudyFile::open(path);
+    ASSERT_TRUE(file) << file.error().text();
+    const auto again = (*file)->setup();
+    ASSERT_TRUE(again) << again.error().text();
+    EXPECT_EQ(again->study, study);
+    std::size_t fresh = 0;
+    ASSERT_TRUE(runStudy(*again, **file, {.progress = [&](const StudyProgress&) { ++fresh; }}, CancelToken()));
+    EXPECT_EQ(fresh, 25u) << "rows that are there are not run again";
+    const auto table = (*file)->table();
+    ASSERT_TRUE(table);
+    ASSERT_EQ(table->rows(), 40u);
+    for (std::size_t row = 0; row < 40; ++row)
+        EXPECT_RELATIVE(table->values[0][row], 10 * (1 - std::exp(-1e-3 / (table->number(row, 0) * 1e-6))), 1e-5);
+    for (const char* name : {"t.csv", "t.json", "t.h5", "t.html"}) EXPECT_TRUE(exportStudy(*table, folder / name)) << name;
+    EXPECT_FALSE(exportStudy(*table, folder / "t.doc"));
+}
+
+TEST_F(StudyFiles, AFolderIsWorkedOnInAnyOrderTwiceAndNotAtAll) {
+    const StudySetup setup = ready(lowPass(), asking({"R1.r: 100 to 10k in 23"}, {"value of out.v at 1m"}));
+    auto made = StudyFolder::create(folder / "s", setup, 5);
+    ASSERT_TRUE(made) << made.error().text();
+    EXPECT_EQ(made->chunks(), 5u);
+    for (const std::size_t chunk : {4u, 0u, 0u, 2u}) ASSERT_TRUE(made->work(chunk, CancelToken()));
+    EXPECT_FALSE(made->work(5, CancelToken()));
+    const auto opened = StudyFolder::open(folder / "s");
+    ASSERT_TRUE(opened);
+    EXPECT_EQ(opened->missing(), (std::vector<std::size_t>{1, 3}));
+    ASSERT_EQ(*opened->gather(), 3u);
+    // A task that died in the middle of writing leaves nothing that counts.
+    std::ofstream(folder / "s/chunks/000001.json") << "[{\"index\": 5, \"po";
+    EXPECT_FALSE(opened->gather());
+    for (const std::size_t chunk : {1u, 3u}) ASSERT_TRUE(opened->work(chunk, CancelToken()));
+    ASSERT_EQ(*opened->gather(), 5u);
+    auto file = StudyFile::open(opened->question(), true);
+    ASSERT_TRUE(file);
+    const auto table = (*file)->table();
+    ASSERT_TRUE(table);
+    EXPECT_EQ(table->rows(), 23u);
+    EXPECT_FALSE(StudyFolder::open(folder / "none"));
+    EXPECT_FALSE(StudyFolder::create(folder / "s", setup, 5)) << "it is there already";
+}
+
+TEST_F(StudyFiles, WhatIsNoStudyIsRefused) {
+    std::ofstream(folder / "text.study") << "not a database at all, but long enough to look like one to nobody";
+    EXPECT_FALSE(StudyFile::open(folder / "text.study"));
+    std::ofstream(folder / "empty.study");
+    EXPECT_FALSE(StudyFile::open(folder / "empty.study"));
+    EXPECT_FALSE(StudyFile::open(folder / "missing.study"));
+    const StudySetup setup = ready(lowPass(), asking({"R1.r: 1k, 2k"}, {"max of out.v"}));
+    ASSERT_TRUE(StudyFile::create(folder / "a.study", setup));
+    EXPECT_FALSE(StudyFile::create(folder / "a.study", setup)) << "nothing is overwritten";
+}
+
+TEST(Studies, QuestionsThatAreNoneAreRefusedBeforeAnyRun) {
+    const auto why = [](const ParameterStudy& study) {
+        const auto setup = prepareStudy(std::make_shared<const Project>(lowPass().project()), study);
+        return setup ? std::string() : setup.error().message;
+    };
+    EXPECT_NE(why(asking({}, {"max of out.v"})).find("nothing varies"), std::string::npos);
+    EXPECT_NE(why(asking({"R1.r: 1k"}, {})).find("measured"), std::string::npos);
+    EXPECT_NE(why(asking({"R7.r: 1k, 2k"}, {"max of out.v"})).find("R7"), std::string::npos);
+    EXPECT_NE(why(asking({"R1.x: 1k, 2k"}, {"max of out.v"})).find("R1"), std::string::npos);
+    EXPECT_NE(why(asking({"Rload: 1k, 2k"}, {"max of out.v"})).find("Rload"), std::string::npos);
+    EXPECT_NE(why(asking({"R1.r: 1k, 2k"}, {"max of nowhere.v"})).find("nowhere"), std::string::npos);
+    EXPECT_NE(why(asking({"R1.r: 1k, 2k"}, {"max of out.v above 3 below 2"})).find("between"), std::string::npos);
+    EXPECT_NE(why(asking({"R1.r: 1k, 2k", "R1.r: 3k"}, {"max of out.v"})).find("twice"), std::string::npos);
+    EXPECT_NE(why(asking({"R1.r: 1k +- 5 %"}, {"max of out.v"})).find("single values"), std::string::npos);
+    EXPECT_NE(why(asking({"R1.r: 1k, 2k"}, {"max of out.v"}, "sometimes")).find("sometimes"), std::string::npos);
+    ParameterStudy keeping = asking({"R1.r: 1k, 2k"}, {"max of out.v"});
+    keeping.keep = "in.v + gone.v";
+    EXPECT_NE(why(keeping).find("gone.v"), std::string::npos);
+}
+
+}  // namespace

@@ -1,0 +1,232 @@
+// The study of many runs in the window: typed, run, stopped, gone on with, looked at, taken.
+
+#include <gtest/gtest.h>
+
+#include <QCheckBox>
+#include <QComboBox>
+#include <QHeaderView>
+#include <QLabel>
+#include <QLineEdit>
+#include <QPlainTextEdit>
+#include <QTableView>
+#include <QTemporaryDir>
+
+#include <qcustomplot.h>
+
+#include "formats/hedge/hedge.h"
+#include "study/study_view.h"
+#include "study/trade_view.h"
+#include "ui/window.h"
+
+namespace {
+
+using namespace hedgerow;
+using namespace hedgerow::test;
+using hedgerow::app::StudyView;
+
+class StudyWindow : public testing::Test {
+protected:
+    void open(ParameterStudy study, const QString& path = "") {
+        auto loaded = loadHedge(HEDGEROW_SHARED "/examples/med-aux.hedge");
+        ASSERT_TRUE(loaded);
+        Project& project = loaded->project;
+        project.parameterStudies = {std::move(study)};
+        if (!path.isEmpty()) {
+            ASSERT_TRUE(saveHedge(project, path.toStdString()));
+            ASSERT_TRUE(window.workspace().open(path));
+        } else {
+            window.workspace().adopt(std::move(project), "", false);
+        }
+        ASSERT_TRUE(window.settle());
+        window->showStudy(true);
+        QApplication::processEvents();
+    }
+    static ParameterStudy settled(const std::string& runs = "grid") {
+        return {.name = "ripple", .varied = {"L1.l: 15u, 22u, 33u", "Vin: 70, 90"}, .measured = {"pp of L1.i below 5", "mean of out.v"},
+                .runs = runs, .settle = true, .extra = {}};
+    }
+    StudyView& study() { return window->study(); }
+    bool wait() {
+        return QTest::qWaitFor([this] { return !study().busy(); }, 60'000) && (QTest::qWait(30), true);
+    }
+    std::string vin() {
+        for (const Parameter& parameter : window.workspace().project().parameters)
+            if (parameter.name == "Vin") return parameter.value;
+        return "";
+    }
+    QString text(const char* name) { return window.find<QLabel>(name)->text(); }
+    Window window;
+};
+
+TEST_F(StudyWindow, StandsInPlaceOfTheSheetAndGoesAgain) {
+    open(settled());
+    EXPECT_TRUE(study().isVisible());
+    EXPECT_FALSE(window.sheet().isVisible());
+    EXPECT_TRUE(window.find<QPlainTextEdit>("studyVaried")->toPlainText().startsWith("L1.l: 15u"));
+    EXPECT_TRUE(window.find<QCheckBox>("studySettle")->isChecked());
+    window->showTrade(true);
+    EXPECT_FALSE(study().isVisible()) << "one view at a time";
+    QTest::mouseClick(window.find<QPushButton>("toStudy"), Qt::LeftButton);
+    EXPECT_TRUE(study().isVisible());
+    EXPECT_FALSE(window->trade().isVisible());
+    QTest::keyClick(&study(), Qt::Key_Escape);
+    EXPECT_TRUE(window.sheet().isVisible());
+}
+
+TEST_F(StudyWindow, RunsFillTheTableAndThePictures) {
+    open(settled());
+    QTest::mouseClick(window.find<QPushButton>("studyRun"), Qt::LeftButton);
+    EXPECT_EQ(window.find<QPushButton>("studyRun")->text(), "Stop");
+    ASSERT_TRUE(wait());
+    EXPECT_EQ(window.find<QPushButton>("studyRun")->text(), "Run study");
+    ASSERT_TRUE(study().table());
+    ASSERT_EQ(study().table()->rows(), 6u);
+    auto* rows = window.find<QTableView>("studyRows");
+    ASSERT_EQ(rows->model()->rowCount(), 6);
+    EXPECT_TRUE(text("studyNote").startsWith("6 of 6 runs")) << text("studyNote").toStdString();
+    EXPECT_FALSE(window.find<QPushButton>("studyGoOn")->isEnabled()) << "nothing is missing";
+    // The ripple falls with the inductance; sorted by it the greatest stands first.
+    rows->sortByColumn(3, Qt::DescendingOrder);
+    EXPECT_EQ(rows->model()->index(0, 1).data().toString(), "15 µH");
+    EXPECT_EQ(rows->model()->index(0, 5).data().toString(), "beyond limits");
+    window.find<QLineEdit>("studyFilter")->setText("beyond limits");
+    EXPECT_LT(rows->model()->rowCount(), 6);
+    window.find<QLineEdit>("studyFilter")->setText("33 µH");
+    EXPECT_EQ(rows->model()->rowCount(), 2);
+    window.find<QLineEdit>("studyFilter")->clear();
+    auto* plot = window.find<QCustomPlot>("studyPlot");
+    for (int picture = 0; picture < 3; ++picture) {
+        auto* box = window.find<QComboBox>("studyPicture");
+        box->setCurrentIndex(picture);
+        emit box->activated(picture);
+        EXPECT_GT(plot->plottableCount(), 0) << picture;
+        EXPECT_FALSE(window->grab().isNull());
+    }
+}
+
+TEST_F(StudyWindow, ChosenRowsComeToTheTimelineAsAFamily) {
+    open(settled());
+    study().run();
+    ASSERT_TRUE(wait());
+    auto* rows = window.find<QTableView>("studyRows");
+    rows->selectAll();
+    QTest::mouseClick(window.find<QPushButton>("studyLook"), Qt::LeftButton);
+    const auto& runs = window.workspace().runList();
+    ASSERT_TRUE(QTest::qWaitFor([&] { return runs.shown() && runs.beside().size() == 5; }, 30'000));
+    EXPECT_TRUE(runs.shown()->about.name.starts_with("L1.l 33"));
+    // A click on a point chooses its row.
+    auto* plot = window.find<QCustomPlot>("studyPlot");
+    rows->clearSelection();
+    ASSERT_GT(plot->graphCount(), 0);
+    for (int g = 0; g < plot->graphCount(); ++g) {
+        if (plot->graph(g)->data()->isEmpty()) continue;
+        const auto data = *plot->graph(g)->data()->constBegin();
+        QTest::mouseClick(plot, Qt::LeftButton, {},
+                          QPoint(static_cast<int>(plot->xAxis->coordToPixel(data.key)), static_cast<int>(plot->yAxis->coordToPixel(data.value))));
+        break;
+    }
+    EXPECT_EQ(rows->selectionModel()->selectedRows().size(), 1);
+    EXPECT_TRUE(text("studyAnswer").startsWith("run ")) << text("studyAnswer").toStdString();
+}
+
+TEST_F(StudyWindow, ARowBecomesTheProject) {
+    open(settled());
+    study().run();
+    ASSERT_TRUE(wait());
+    const std::string before = vin();
+    study().use(5);
+    EXPECT_EQ(vin(), "90");
+    EXPECT_EQ(*window.workspace().project().findPart("L1")->values.find("l"), "33u");
+    window.workspace().undo();
+    EXPECT_EQ(vin(), before);
+}
+
+TEST_F(StudyWindow, IsKeptStoppedAndGoneOnWith) {
+    QTemporaryDir folder;
+    const QString path = folder.filePath("mine.hedge");
+    ParameterStudy many = settled("latin 4000");
+    many.varied = {"L1.l: 22u +- 20 %", "Vin: 70 to 90"};
+    open(many, path);
+    study().run();
+    ASSERT_TRUE(QTest::qWaitFor([&] { return study().table() && study().table()->rows() > 20; }, 30'000));
+    QTest::mouseClick(window.find<QPushButton>("studyRun"), Qt::LeftButton);
+    ASSERT_TRUE(wait());
+    ASSERT_TRUE(study().table());
+    const std::size_t there = study().table()->rows();
+    ASSERT_LT(there, 4000u) << "it was stopped";
+    EXPECT_TRUE(window.find<QPushButton>("studyGoOn")->isEnabled());
+    study().goOn();
+    ASSERT_TRUE(QTest::qWaitFor([&] { return study().table()->rows() > there + 20; }, 30'000));
+    study().stop();
+    ASSERT_TRUE(wait());
+    const std::size_t more = study().table()->rows();
+    EXPECT_GT(more, there);
+    // Another window finds it beside the project.
+    ASSERT_TRUE(window.workspace().open(path));
+    ASSERT_TRUE(window.settle());
+    window->showStudy(true);
+    ASSERT_TRUE(QTest::qWaitFor([&] { return study().table() != nullptr; }, 30'000));
+    EXPECT_EQ(study().table()->rows(), more);
+}
+
+TEST_F(StudyWindow, MistakesAreSaidAndNothingIsRun) {
+    open(settled());
+    auto* varied = window.find<QPlainTextEdit>("studyVaried");
+    varied->setFocus();
+    varied->setPlainText("L7.l: 1u, 2u");
+    study().run();
+    ASSERT_TRUE(wait());
+    EXPECT_TRUE(text("studyNote").contains("L7")) << text("studyNote").toStdString();
+    EXPECT_EQ(window.workspace().project().parameterStudies.front().varied, std::vector<std::string>{"L7.l: 1u, 2u"});
+    varied->setPlainText("");
+    study().run();
+    ASSERT_TRUE(wait());
+    EXPECT_TRUE(text("studyNote").contains("nothing varies"));
+    window.find<QLineEdit>("studyRuns")->setText("now and then");
+    varied->setPlainText("L1.l: 1u, 2u");
+    study().run();
+    ASSERT_TRUE(wait());
+    EXPECT_TRUE(text("studyNote").contains("now and then"));
+}
+
+TEST_F(StudyWindow, IsLeftInTheMiddle) {
+    ParameterStudy many = settled("latin 4000");
+    many.varied = {"L1.l: 22u +- 20 %"};
+    open(many);
+    study().run();
+    ASSERT_TRUE(QTest::qWaitFor([&] { return study().table() && study().table()->rows() > 5; }, 30'000));
+    ASSERT_TRUE(window.workspace().open(HEDGEROW_SHARED "/examples/chopped-load.hedge"));
+    ASSERT_TRUE(wait());
+    EXPECT_FALSE(study().isVisible());
+    EXPECT_FALSE(study().table());
+    EXPECT_EQ(window.find<QPushButton>("studyRun")->text(), "Run study");
+    window->showStudy(true);
+    EXPECT_FALSE(window.find<QPlainTextEdit>("studyVaried")->toPlainText().isEmpty()) << "a question that suits the circuit";
+}
+
+TEST_F(StudyWindow, OddClicksDoNoHarm) {
+    open(settled());
+    auto* plot = window.find<QCustomPlot>("studyPlot");
+    QTest::mouseClick(plot, Qt::LeftButton, {}, plot->rect().center());
+    study().showRows({});
+    study().showRows({99});
+    study().use(99);
+    study().goOn();
+    study().stop();
+    EXPECT_FALSE(study().writeTable("/nowhere/x.csv"));
+    study().run();
+    study().run();
+    study().stop();
+    ASSERT_TRUE(wait());
+    for (const char* name : {"studyMeasure", "studyPicture", "studyOver", "studyKept", "studyName"}) {
+        auto* box = window.find<QComboBox>(name);
+        for (int i = box->count() - 1; i >= -1; --i) {
+            box->setCurrentIndex(i);
+            emit box->activated(i);
+        }
+    }
+    window->grab();
+    SUCCEED();
+}
+
+}  // namespace
