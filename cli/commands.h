@@ -79,6 +79,9 @@ int studySplit(const StudyOptions& options);
 int studyWork(const StudyOptions& options);
 int studyGather(const StudyOptions& options);
 
+/// @param schema  print what there is instead of serving
+int serve(bool schema);
+
 struct LearnOptions {
     RunOptions run;
     std::vector<std::string> parts;  ///< empty for all that can

@@ -214,6 +214,10 @@ int main(int argc, char** argv) {
     gathering->add_option("--out", studying.outputs, "a .csv, .h5, .json or .html file to write; may be repeated");
     gathering->add_flag("--json", studying.json, "print JSON");
 
+    bool schemaOnly = false;
+    auto* serving = app.add_subcommand("serve", "A service for other programs: JSON-RPC 2.0 over standard input and output");
+    serving->add_flag("--schema", schemaOnly, "print its methods instead");
+
     LearnOptions learning;
     auto* learnt = app.add_subcommand(
         "learn", "Switching energies of rung 2 from rung 4, in the circuit itself, at the currents that a run visits");
@@ -264,6 +268,7 @@ int main(int argc, char** argv) {
         if (answering->parsed()) return respond(responding);
         if (tuned->parsed()) return tune(tuning);
         if (traded->parsed()) return trade(trading);
+        if (serving->parsed()) return serve(schemaOnly);
         if (splitting->parsed()) return studySplit(studying);
         if (working->parsed()) return studyWork(studying);
         if (gathering->parsed()) return studyGather(studying);

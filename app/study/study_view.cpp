@@ -152,6 +152,8 @@ int StudyModel::columnCount(const QModelIndex& parent) const {
 }
 
 QVariant StudyModel::headerData(int section, Qt::Orientation orientation, int role) const {
+    if (role == Qt::TextAlignmentRole && section + 1 == columnCount())
+        return QVariant::fromValue(Qt::Alignment(Qt::AlignLeft | Qt::AlignVCenter));
     if (orientation != Qt::Horizontal || !table_ || (role != Qt::DisplayRole && role != Qt::ToolTipRole)) return {};
     const auto axes = static_cast<int>(table_->varied.size()), measures = static_cast<int>(table_->measured.size());
     if (section == 0) return "run";
@@ -212,6 +214,7 @@ StudyView::~StudyView() { cancel_.cancel(); }
 
 StudyView::StudyView(Workspace& workspace, QWidget* parent) : QWidget(parent), workspace_(workspace) {
     setObjectName("study");
+    setMinimumWidth(560);
     setAttribute(Qt::WA_StyledBackground);
     auto* all = new QVBoxLayout(this);
     all->setContentsMargins(16, 10, 16, 8);
@@ -696,9 +699,9 @@ void StudyView::show(std::shared_ptr<const StudyTable> table) {
 void StudyView::fillChoices() {
     measure_->clear(), over_->clear();
     if (!table_) return;
-    for (const std::string& name : table_->measured) measure_->addItem(words(name));
+    for (const std::string& name : table_->measured) measure_->addItem(withoutLimits(words(name)));
     for (const std::string& name : table_->varied) over_->addItem(words(name));
-    for (const std::string& name : table_->measured) over_->addItem(words(name));
+    for (const std::string& name : table_->measured) over_->addItem(withoutLimits(words(name)));
     const QFontMetrics metrics(rows_->font());
     for (int column = 0; column < model_.columnCount(); ++column) {
         const QString head = model_.headerData(column, Qt::Horizontal, Qt::DisplayRole).toString();

@@ -74,6 +74,7 @@ TradeStudy usualStudy(const Project& project) {
 
 TradeView::TradeView(Workspace& workspace, QWidget* parent) : QWidget(parent), workspace_(workspace) {
     setObjectName("trade");
+    setMinimumWidth(560);
     setAttribute(Qt::WA_StyledBackground);
     auto* all = new QVBoxLayout(this);
     all->setContentsMargins(16, 10, 16, 8);
@@ -290,7 +291,8 @@ void TradeView::fillTexts() {
             break;
         }
     filling_ = false;
-    title_->setText(QString("Trade study of plan %1:").arg(words(workspace_.plan().name)));
+    title_->setText("Trade study:");
+    title_->setToolTip("of the plan " + words(workspace_.plan().name));
     if (!busy())
         note_->setText(result_ ? note_->text()
                                : "A reference is refined until everything that matters stands still. Then every other way is "

@@ -102,7 +102,7 @@ MainWindow::MainWindow() : commands_(this) {
     upper->setStretchFactor(4, 1);
     upper->setCollapsible(4, false);
     for (const int view : {5, 6}) upper->setStretchFactor(view, 1), upper->setCollapsible(view, false);
-    upper->setSizes({240, 340, 380, 735, 735, 735, 305});
+    upper->setSizes({240, 340, 380, 735, 735, 735, 735, 305});
     auto* both = new QSplitter(Qt::Vertical, centre);
     both->setHandleWidth(1);
     both->addWidget(upper);
@@ -374,6 +374,12 @@ void MainWindow::editCode(int part) {
 /// One of the views that stand in place of the sheet, or the sheet again.
 template <class View>
 void MainWindow::showInstead(View* view, bool shown) {
+    // It takes the room of what it replaces: the shelf and the card keep theirs.
+    auto* const row = qobject_cast<QSplitter*>(sheet_->parentWidget());
+    QList<int> sizes = row->sizes();
+    int room = 0;
+    for (QWidget* one : {static_cast<QWidget*>(sheet_), static_cast<QWidget*>(desk_), static_cast<QWidget*>(trade_), static_cast<QWidget*>(study_)})
+        room = std::max(room, std::exchange(sizes[row->indexOf(one)], 0));
     if (shown)
         for (QWidget* other : {static_cast<QWidget*>(desk_), static_cast<QWidget*>(trade_), static_cast<QWidget*>(study_)})
             if (other != view) other->hide();
@@ -382,6 +388,8 @@ void MainWindow::showInstead(View* view, bool shown) {
         view->open();
     else
         view->hide(), sheet_->setFocus();
+    sizes[row->indexOf(shown ? static_cast<QWidget*>(view) : sheet_)] = room;
+    row->setSizes(sizes);
 }
 
 void MainWindow::showTrade(bool shown) { showInstead(trade_, shown); }

@@ -17,7 +17,7 @@ constexpr int highestExact = 2;                          ///< rung
 constexpr double adaptiveGoal = 1e-5;                    ///< residual by an engine with steps
 constexpr double finerSteps = 1e-4, finestSteps = 1e-5;  ///< trace tolerance by which it steps meanwhile
 
-constexpr double hottest = 5000;  ///< °C
+constexpr double hottest = 1e6;  ///< °C: a resistance without a heat sink typed in may stand at some 10,000, what runs away far beyond
 
 /// The periodic state one ladder below, where there is one.
 Result<std::optional<Settled>> settleLower(const SettleCircuit& circuit, const CancelToken& cancel,
