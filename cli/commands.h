@@ -71,10 +71,13 @@ struct StudyOptions {
     std::string study;    ///< of the project; "" for the first
     std::string scene, plan, runs, seed, keep, file, folder;
     std::vector<std::string> varied, measured, outputs;
-    int threads = 0, workers = 0, chunk = 100;
+    std::string minimise, maximise;  ///< expressions over named measures
+    int threads = 0, workers = 0, chunk = 100, evaluations = 200;
+    bool global = false;
     bool settle = false, dry = false, show = false, json = false, quiet = false, allowOutside = false;
 };
 int study(const StudyOptions& options);
+int studyOptimise(const StudyOptions& options);
 int studySplit(const StudyOptions& options);
 int studyWork(const StudyOptions& options);
 int studyGather(const StudyOptions& options);

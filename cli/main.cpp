@@ -200,6 +200,19 @@ int main(int argc, char** argv) {
     studied->add_option("--out", studying.outputs, "a .csv, .h5, .json or .html file to write; may be repeated");
     studied->add_flag("--json", studying.json, "print JSON");
     studied->add_flag("--quiet", studying.quiet, "no progress");
+    auto* optimising = studied->add_subcommand("optimise", "Finds the best values within ranges; limits of measures are constraints");
+    optimising->add_option("project", studying.project, "a *.hedge file")->required();
+    addQuestion(*optimising);
+    optimising->add_option("--minimise", studying.minimise,
+                           "an expression over named measures and parameters, such as 'ripple / 10m + losses', where a measure is "
+                           "'ripple = pp of out.v'");
+    optimising->add_option("--maximise", studying.maximise, "likewise, to be made large");
+    optimising->add_flag("--global", studying.global, "search all of the ranges first");
+    optimising->add_option("--evaluations", studying.evaluations, "runs at most, 200 when not given")->check(CLI::Range(1, 1'000'000));
+    optimising->add_option("--file", studying.file, "the *.study file for all runs; one beside the project when not given");
+    optimising->add_option("--out", studying.outputs, "a .csv, .h5, .json or .html file to write; may be repeated");
+    optimising->add_flag("--json", studying.json, "print JSON");
+    optimising->add_flag("--quiet", studying.quiet, "no progress");
     auto* splitting = studied->add_subcommand("split", "Makes a folder that processes and machines work on");
     splitting->add_option("project", studying.project, "a *.hedge file")->required();
     splitting->add_option("folder", studying.folder, "the folder to make")->required();
@@ -269,6 +282,7 @@ int main(int argc, char** argv) {
         if (tuned->parsed()) return tune(tuning);
         if (traded->parsed()) return trade(trading);
         if (serving->parsed()) return serve(schemaOnly);
+        if (optimising->parsed()) return studyOptimise(studying);
         if (splitting->parsed()) return studySplit(studying);
         if (working->parsed()) return studyWork(studying);
         if (gathering->parsed()) return studyGather(studying);

@@ -14,6 +14,7 @@
 #include "ledger/ledger.h"
 #include "model/quantity.h"
 #include "shared.h"
+#include "studies/optimise.h"
 #include "studies/study_folder.h"
 #include "studies/study_statistics.h"
 
@@ -217,6 +218,50 @@ int study(const StudyOptions& options) {
         return stopped;
     }
     return told;
+}
+
+int studyOptimise(const StudyOptions& options) {
+    listenForInterrupts();
+    if (options.minimise.empty() == options.maximise.empty())
+        return fail({ErrorCode::syntax, "say what is to be made small or large: --minimise 'ripple', with --measure 'ripple = pp of out.v'"},
+                    options.json, usage);
+    StudyOptions asked = options;
+    if (asked.runs.empty()) asked.runs = "random 1";  // which runs there are is found on the way
+    auto setup = setupOf(asked);
+    if (!setup) return setup.error().message.empty() ? unreadable : fail(setup.error(), options.json, unsound);
+    fs::path path = options.file;
+    if (path.empty()) {
+        std::error_code failed;
+        fs::create_directories(Ledger::folderOf(options.project), failed);
+        path = Ledger::folderOf(options.project) / studyFileName(setup->study.name);
+    }
+    const auto file = StudyFile::create(path, *setup);
+    if (!file) return fail(file.error(), options.json, unwritable);
+    const CancelToken cancel;
+    const bool large = !options.maximise.empty();
+    const auto found = [&] {
+        const Watcher watcher(cancel);
+        return optimise({.setup = *setup, .objective = large ? options.maximise : options.minimise, .most = large, .global = options.global,
+                         .evaluations = options.evaluations}, **file, cancel);
+    }();
+    if (!found) return fail(found.error(), options.json, found.error().code == ErrorCode::stop ? stopped : unsound);
+    if (options.json) {
+        Json json{{"value", found->value}, {"point", Json::object()}, {"measures", Json::object()}, {"binding", found->binding},
+                  {"flatness", found->flatness}, {"runs", found->evaluations}, {"ended by itself", found->ended}, {"file", path.string()}};
+        for (std::size_t i = 0; i < found->best.point.size(); ++i) json["point"][setup->points.varied()[i].target] = found->best.point[i];
+        for (std::size_t m = 0; m < setup->measures.size(); ++m) json["measures"][setup->measures[m].text] = found->best.values[m];
+        printJson(json);
+    } else {
+        for (const std::string& line : found->words) fmt::print("{}\n", line);
+        fmt::print("kept in {}\n", path.string());
+    }
+    if (!options.outputs.empty()) {
+        const auto table = (*file)->table();
+        if (!table) return fail(table.error(), options.json, unreadable);
+        for (const std::string& out : options.outputs)
+            if (auto written = exportStudy(*table, out); !written) return fail(written.error(), options.json, unwritable);
+    }
+    return wasInterrupted() ? stopped : success;
 }
 
 int studySplit(const StudyOptions& options) {

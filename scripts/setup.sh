@@ -8,7 +8,7 @@ packages=(
   libqcustomplot-dev
   libeigen3-dev nlohmann-json3-dev libhdf5-dev zlib1g-dev libsqlite3-dev libspdlog-dev libfmt-dev libcli11-dev
   libgtest-dev libbenchmark-dev hdf5-tools locales
-  libsuitesparse-dev
+  libsuitesparse-dev libnlopt-cxx-dev
   xvfb fonts-noto-core fonts-dejavu-core
   desktop-file-utils shared-mime-info
 )

@@ -77,6 +77,16 @@ bool sameStarts(const Network& a, const Network& b) {
 Result<StudyMeasure> readStudyMeasure(const std::string& line, const Project& project) {
     StudyMeasure measure{.text = std::string(trimmed(line)), .reader = {}};
     std::string rest = measure.text, above, below;
+    // "ripple = pp of out.v": a name for expressions.
+    if (const std::size_t equals = rest.find('='); equals != std::string::npos) {
+        measure.name = trimmed(rest.substr(0, equals));
+        const bool sound = !measure.name.empty() && !std::isdigit(static_cast<unsigned char>(measure.name.front())) &&
+                           std::all_of(measure.name.begin(), measure.name.end(),
+                                       [](unsigned char ch) { return std::isalnum(ch) || ch == '_'; });
+        if (!sound)
+            return Error{ErrorCode::name, fmt::format("\"{}\": '{}' is no name", measure.text, measure.name), {}, {}, "measured"};
+        rest = trimmed(rest.substr(equals + 1));
+    }
     for (int k = 0; k < 2; ++k)
         for (const auto& [word, into] : {std::pair{std::string(" above "), &above}, std::pair{std::string(" below "), &below}}) {
             const std::size_t at = rest.rfind(word);
@@ -242,7 +252,12 @@ Result<Margins> loopMargins(const StudySetup& setup, const StudyPoint& point, co
 }  // namespace
 
 StudyRow runStudyRow(const StudySetup& setup, std::size_t index, const CancelToken& cancel, std::shared_ptr<Run>* kept) {
-    StudyRow row{.index = index, .point = setup.points.at(index)};
+    return runStudyPoint(setup, index, setup.points.at(index), cancel, kept);
+}
+
+StudyRow runStudyPoint(const StudySetup& setup, std::size_t index, const StudyPoint& point, const CancelToken& cancel,
+                       std::shared_ptr<Run>* kept) {
+    StudyRow row{.index = index, .point = point};
     const double start = threadSeconds();
     auto run = prepared(setup, row.point);
     row.building = threadSeconds() - start;

@@ -19,6 +19,7 @@ namespace hedgerow {
 struct StudyMeasure {
     std::string text;      ///< as typed
     FeatureReader reader;
+    std::string name = {};  ///< for expressions: "ripple = pp of out.v"; "" where it has none
     /// Instead of a measure of the traces: of the loop gain at a signal, in the periodic state.
     enum class Loop { none, crossover, phaseMargin, gainMargin };
     Loop loop = Loop::none;
@@ -65,6 +66,9 @@ struct StudyRow {
     bool done() const { return !values.empty() || !error.empty(); }
 };
 
+/// Runs a point and measures it.
+StudyRow runStudyPoint(const StudySetup& setup, std::size_t index, const StudyPoint& point, const CancelToken& cancel,
+                       std::shared_ptr<Run>* kept = nullptr);
 /// Makes one row. @param kept  gets the run where its traces are wanted
 StudyRow runStudyRow(const StudySetup& setup, std::size_t index, const CancelToken& cancel, std::shared_ptr<Run>* kept = nullptr);
 

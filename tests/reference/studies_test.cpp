@@ -10,6 +10,7 @@
 #include <set>
 
 #include "formats/hedge/hedge.h"
+#include "studies/optimise.h"
 #include "studies/study_folder.h"
 #include "studies/study_statistics.h"
 #include "support/circuit.h"
@@ -324,6 +325,87 @@ TEST(Studies, QuestionsThatAreNoneAreRefusedBeforeAnyRun) {
     ParameterStudy keeping = asking({"R1.r: 1k, 2k"}, {"max of out.v"});
     keeping.keep = "in.v + gone.v";
     EXPECT_NE(why(keeping).find("gone.v"), std::string::npos);
+}
+
+// ---- optimising
+
+/// x and y of a box that goes from `low` to `high`.
+double scaled(double part, double low, double high) { return low + part * (high - low); }
+
+TEST(Optimise, RosenbrocksValley) {
+    // H. H. Rosenbrock, The Computer Journal 3 (1960): the least value 0 is at (1, 1).
+    const Objective objective{.variables = 2, .constraints = 0, .at = [](const std::vector<double>& x) {
+                                  const double a = scaled(x[0], -2, 2), b = scaled(x[1], -1, 3);
+                                  return Objective::At{.value = 100 * std::pow(b - a * a, 2) + std::pow(1 - a, 2)};
+                              }};
+    const Optimum best = minimise(objective, {.start = {0.2, 0.5}, .most = 3000, .tolerance = 1e-7}, CancelToken());
+    ASSERT_EQ(best.at.size(), 2u);
+    EXPECT_NEAR(scaled(best.at[0], -2, 2), 1, 2e-2);
+    EXPECT_NEAR(scaled(best.at[1], -1, 3), 1, 4e-2);
+    EXPECT_LT(best.value, 1e-3);
+}
+
+TEST(Optimise, TwoTextbookProblemsWithConstraints) {
+    // The nearest point of a half plane: (x - 2)^2 + (y - 1)^2 with x + y <= 2 has its least value 1/2 at (1.5, 0.5).
+    const Objective plane{.variables = 2, .constraints = 1, .at = [](const std::vector<double>& u) {
+                              const double x = scaled(u[0], -3, 3), y = scaled(u[1], -3, 3);
+                              return Objective::At{.value = std::pow(x - 2, 2) + std::pow(y - 1, 2), .constraints = {x + y - 2}};
+                          }};
+    const Optimum a = minimise(plane, {.start = {0.1, 0.1}, .most = 600, .tolerance = 1e-7}, CancelToken());
+    ASSERT_FALSE(a.at.empty());
+    EXPECT_NEAR(scaled(a.at[0], -3, 3), 1.5, 2e-3);
+    EXPECT_NEAR(a.value, 0.5, 1e-4);
+    EXPECT_TRUE(a.ended);
+    // Problem 6 of W. Hock and K. Schittkowski's kind, as an inequality: least x y with x^2 + y^2 <= 2 is -1 at (1, -1) and (-1, 1).
+    const Objective circle{.variables = 2, .constraints = 1, .at = [](const std::vector<double>& u) {
+                               const double x = scaled(u[0], -2, 2), y = scaled(u[1], -2, 2);
+                               return Objective::At{.value = x * y, .constraints = {x * x + y * y - 2}};
+                           }};
+    const Optimum b = minimise(circle, {.global = true, .start = {0.5, 0.5}, .most = 3000, .tolerance = 1e-6}, CancelToken());
+    ASSERT_FALSE(b.at.empty());
+    EXPECT_NEAR(b.value, -1, 1e-3);
+    EXPECT_LE(b.constraints[0], 1e-9);
+}
+
+TEST(Optimise, WhereNothingHasAValueThereIsNoOptimum) {
+    const Objective none{.variables = 1, .constraints = 1, .at = [](const std::vector<double>&) {
+                             return Objective::At{.value = NAN, .constraints = {1}};
+                         }};
+    EXPECT_TRUE(minimise(none, {.most = 50}, CancelToken()).at.empty());
+}
+
+TEST(Optimise, ALoadTakesMostPowerWhereItMatchesItsSource) {
+    // P = V^2 R / (R_i + R)^2 is greatest at R = R_i: V^2 / (4 R_i).
+    Circuit c;
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "12"}, {"ri", "3"}}, 2).add("resistor", "R1", {"in", "0"}, {{"r", "1"}}).plan("1m", "1e-6");
+    const StudySetup setup = ready(c, asking({"R1.r: 500m to 20"}, {"p = mean of R1.p"}, "random 1"));
+    Rows rows;
+    const auto best = optimise({.setup = setup, .objective = "p", .most = true, .evaluations = 120}, rows, CancelToken());
+    ASSERT_TRUE(best) << best.error().text();
+    EXPECT_RELATIVE(best->value, 12.0 * 12 / 12, 1e-6);
+    EXPECT_RELATIVE(evaluate(best->best.point[0])->value, 3, 0.01);
+    EXPECT_TRUE(best->binding.empty());
+    ASSERT_EQ(best->flatness.size(), 1u);
+    EXPECT_LT(best->flatness[0], 0.01);
+    EXPECT_GE(rows.rows.size(), static_cast<std::size_t>(best->evaluations));
+    // With a limit on its current it stands there: I = V / (R_i + R) <= 1.5 A, R = 5 Ohm.
+    const StudySetup limited = ready(c, asking({"R1.r: 500m to 20"}, {"p = mean of R1.p", "max of R1.i below 1.5"}, "random 1"));
+    Rows more;
+    const auto bound = optimise({.setup = limited, .objective = "p", .most = true, .evaluations = 200}, more, CancelToken());
+    ASSERT_TRUE(bound) << bound.error().text();
+    EXPECT_RELATIVE(evaluate(bound->best.point[0])->value, 5, 1e-3);
+    EXPECT_EQ(bound->binding, std::vector<std::string>{"max of R1.i below 1.5"});
+    // Preferred values are taken as they are.
+    const StudySetup preferred = ready(c, asking({"R1.r: E6 from 1 to 10"}, {"p = mean of R1.p"}, "random 1"));
+    Rows some;
+    const auto listed = optimise({.setup = preferred, .objective = "p", .most = true, .global = true, .evaluations = 100}, some, CancelToken());
+    ASSERT_TRUE(listed) << listed.error().text();
+    EXPECT_TRUE(listed->best.point[0] == "3.3" || listed->best.point[0] == "2.2") << listed->best.point[0];
+    EXPECT_FALSE(optimise({.setup = setup, .objective = "q + 1"}, some, CancelToken()));
+    const StudySetup words = ready(c, asking({"rungs: all on 1; all on 2"}, {"p = mean of R1.p"}, "random 1"));
+    EXPECT_FALSE(optimise({.setup = words, .objective = "p"}, some, CancelToken()));
+    const StudySetup impossible = ready(c, asking({"R1.r: 500m to 20"}, {"p = mean of R1.p above 100"}, "random 1"));
+    EXPECT_FALSE(optimise({.setup = impossible, .objective = "p", .evaluations = 30}, some, CancelToken()));
 }
 
 }  // namespace
