@@ -1,6 +1,8 @@
 // The command-line tool as scripts use it: exit codes, output, JSON.
 
 #include <sys/wait.h>
+#include <unistd.h>
+#include <csignal>
 #include <cmath>
 #include <cstdio>
 #include <fstream>
@@ -567,4 +569,90 @@ TEST(Cli, LearnsSwitchingEnergies) {
     EXPECT_FALSE(json["points"].empty());
     EXPECT_NE(cli("info " + copy).output.find("learned this circuit"), std::string::npos) << cli("info " + copy).output;
     EXPECT_EQ(cli("learn " + copy + " --part R1 --quiet").code, 3);
+}
+
+TEST(Cli, AStudyIsRunShownAndWritten) {
+    TemporaryFolder folder;
+    const std::string file = (folder.path() / "a.study").string(), table = (folder.path() / "t.csv").string();
+    const std::string question = " --vary 'C2.c: 47u, 100u' --vary 'Rload: 1.5 to 3 in 3' --measure 'mean of out.v above 20' "
+                                 "--measure 'pp of L1.i' --plan start-up --settle";
+    const Outcome dry = cli("study " + example + question + " --dry");
+    EXPECT_EQ(dry.code, 0) << dry.output;
+    EXPECT_NE(dry.output.find("6 runs; the first one takes"), std::string::npos) << dry.output;
+    const Outcome o = cli("study " + example + question + " --quiet --file " + file + " --out " + table);
+    EXPECT_EQ(o.code, 0) << o.output;
+    EXPECT_NE(o.output.find("6 of 6 runs"), std::string::npos) << o.output;
+    std::ifstream in(table);
+    std::string line;
+    int lines = 0;
+    while (std::getline(in, line)) ++lines;
+    EXPECT_EQ(lines, 7);
+    const auto json = nlohmann::json::parse(cli("study " + file + " --show --json").output);
+    EXPECT_EQ(json["rows"], 6);
+    EXPECT_EQ(json["measures"][0]["yield"], 1.0);
+    EXPECT_NE(cli("study " + example + question + " --file " + file).code, 0) << "nothing is overwritten";
+    EXPECT_EQ(cli("study " + example + " --vary 'C9.c: 1u, 2u' --measure 'mean of out.v' --file " + file + "x").code, 3);
+    EXPECT_EQ(cli("study").code, 1);
+    EXPECT_EQ(cli("study /nowhere.study").code, 2);
+}
+
+TEST(Cli, AKilledStudyLosesNoRowThatWasFinished) {
+    TemporaryFolder folder;
+    const std::string file = (folder.path() / "a.study").string();
+    const pid_t child = fork();
+    if (child == 0) {
+        const std::string out = (folder.path() / "out").string();
+        std::freopen(out.c_str(), "w", stdout);
+        execl(HEDGEROW_CLI, HEDGEROW_CLI, "study", example.c_str(), "--vary", "L1.l: 10u to 40u in 4000", "--measure", "max of L1.i", "--plan",
+              "start-up", "--quiet", "--file", file.c_str(), static_cast<char*>(nullptr));
+        _exit(127);
+    }
+    const auto rows = [&]() -> int {
+        const Outcome o = cli("study " + file + " --show --json");
+        const auto json = nlohmann::json::parse(o.output, nullptr, false);
+        return json.is_object() && json.contains("rows") ? json["rows"].get<int>() : 0;
+    };
+    int before = 0;
+    for (int k = 0; k < 600 && before < 20; ++k) {
+        usleep(50'000);
+        before = rows();
+    }
+    kill(child, SIGKILL);
+    int outcome = 0;
+    waitpid(child, &outcome, 0);
+    ASSERT_GE(before, 20);
+    const int after = rows();
+    EXPECT_GE(after, before);
+    EXPECT_LT(after, 4000);
+    // It goes on: what is there is not run again.
+    const std::string going = "timeout -s INT 3 " + std::string(HEDGEROW_CLI) + " study " + file + " --quiet";
+    EXPECT_NE(std::system((going + " > /dev/null 2>&1").c_str()), 0);
+    EXPECT_GT(rows(), after);
+}
+
+TEST(Cli, ProcessesWorkOnAFolder) {
+    TemporaryFolder folder;
+    const std::string study = (folder.path() / "s").string();
+    EXPECT_EQ(cli("study split " + example + " " + study + " --vary 'C2.c: 47u to 100u in 11' --measure 'mean of out.v' --plan start-up --chunk 3")
+                  .code, 0);
+    EXPECT_EQ(cli("study work " + study + " 2").code, 0);
+    EXPECT_NE(cli("study gather " + study).output.find("1 of 4 chunks"), std::string::npos);
+    EXPECT_EQ(cli("study work " + study + " --workers 2").code, 0);
+    const Outcome o = cli("study gather " + study + " --json");
+    EXPECT_EQ(nlohmann::json::parse(o.output)["rows"], 11) << o.output;
+    EXPECT_NE(cli("study work " + study + " 9").code, 0);
+    EXPECT_NE(cli("study gather /nowhere").code, 0);
+}
+
+TEST(Cli, OptimisesWithinRanges) {
+    TemporaryFolder folder;
+    const std::string file = (folder.path() / "o.study").string();
+    const std::string question = "study optimise " + example + " --plan start-up --settle --vary 'L1.l: 8u to 47u' --measure 'ripple = pp of L1.i' "
+                                 "--measure 'size = mean of L1.i above 1'";
+    const Outcome o = cli(question + " --minimise 'ripple' --evaluations 40 --quiet --json --file " + file);
+    ASSERT_EQ(o.code, 0) << o.output;
+    const auto json = nlohmann::json::parse(o.output);
+    EXPECT_NEAR(std::stod(json["point"]["L1.l"].get<std::string>()), 47e-6, 1e-6) << "the ripple falls with the inductance";
+    EXPECT_EQ(cli(question + " --file " + file + "2").code, 1) << "nothing to minimise";
+    EXPECT_NE(cli(question + " --minimise 'nothing + 1' --file " + file + "3").code, 0);
 }
