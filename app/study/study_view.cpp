@@ -82,6 +82,8 @@ QString valueText(const StudyTable& table, std::size_t row, std::size_t axis) {
 
 void StudyModel::set(std::shared_ptr<const StudyTable> table) {
     beginResetModel();
+    // Rows only come behind the others while a study runs.
+    if (!table_ || !table || table->rows() < texts_.size() || table->started != table_->started) texts_.clear();
     table_ = std::move(table);
     arrange();
     endResetModel();
@@ -105,16 +107,20 @@ bool StudyModel::shows(std::size_t row) const {
     if (filter_.isEmpty()) return true;
     if (filter_ == "failed") return !table_->errors[row].empty();
     if (filter_ == "beyond limits") return table_->errors[row].empty() && !table_->good[row];
-    for (std::size_t a = 0; a < table_->varied.size(); ++a)
-        if (valueText(*table_, row, a).contains(filter_, Qt::CaseInsensitive) ||
-            words(table_->points[row][a]).contains(filter_, Qt::CaseInsensitive))
-            return true;
-    return words(table_->errors[row]).contains(filter_, Qt::CaseInsensitive) || QString::number(table_->index[row] + 1) == filter_;
+    return texts_[row].contains(filter_, Qt::CaseInsensitive) || QString::number(table_->index[row] + 1) == filter_;
 }
 
 void StudyModel::arrange() {
     order_.clear();
     if (!table_) return;
+    // The texts of all rows, made when they are asked for.
+    if (!filter_.isEmpty())
+        for (std::size_t row = texts_.size(); row < table_->rows(); ++row) {
+            QString text = words(table_->errors[row]);
+            for (std::size_t a = 0; a < table_->varied.size(); ++a)
+                text += "\n" + valueText(*table_, row, a) + "\n" + words(table_->points[row][a]);
+            texts_.push_back(std::move(text));
+        }
     for (std::size_t row = 0; row < table_->rows(); ++row)
         if (shows(row)) order_.push_back(row);
     const int axes = static_cast<int>(table_->varied.size()), measures = static_cast<int>(table_->measured.size());
@@ -651,15 +657,7 @@ void StudyView::follow() {
     }
     if (!fresh.empty()) {
         auto grown = std::make_shared<StudyTable>(*table_);
-        for (StudyRow& row : fresh) {
-            grown->index.push_back(row.index);
-            grown->points.push_back(std::move(row.point));
-            for (std::size_t m = 0; m < grown->values.size(); ++m)
-                grown->values[m].push_back(m < row.values.size() ? row.values[m] : std::numeric_limits<double>::quiet_NaN());
-            grown->errors.push_back(std::move(row.error));
-            grown->seconds.push_back(row.seconds), grown->building.push_back(row.building);
-            grown->good.push_back(row.good);
-        }
+        for (StudyRow& row : fresh) grown->add(std::move(row));
         show(std::move(grown));
     }
     QString text = QString("%1 of %2 runs").arg(at.done).arg(at.of);

@@ -50,6 +50,7 @@ private:
 
     std::shared_ptr<const StudyTable> table_;
     std::vector<std::size_t> order_;
+    std::vector<QString> texts_;  ///< what a filter looks at, by row
     QString filter_;
     int column_ = 0;
     Qt::SortOrder direction_ = Qt::AscendingOrder;

@@ -131,9 +131,20 @@ std::string htmlOf(const StudyTable& table) {
 
 }  // namespace
 
-double StudyTable::number(std::size_t row, std::size_t axis) const {
-    const auto value = evaluate(points[row][axis]);
-    return value ? value->value : std::numeric_limits<double>::quiet_NaN();
+void StudyTable::add(StudyRow row) {
+    constexpr double none = std::numeric_limits<double>::quiet_NaN();
+    numbers.resize(varied.size()), values.resize(measured.size());
+    row.point.resize(varied.size());
+    for (std::size_t axis = 0; axis < varied.size(); ++axis) {
+        const auto value = evaluate(row.point[axis]);
+        numbers[axis].push_back(value ? value->value : none);
+    }
+    for (std::size_t m = 0; m < values.size(); ++m) values[m].push_back(m < row.values.size() ? row.values[m] : none);
+    index.push_back(row.index);
+    points.push_back(std::move(row.point));
+    errors.push_back(std::move(row.error));
+    seconds.push_back(row.seconds), building.push_back(row.building);
+    good.push_back(row.good);
 }
 
 std::string studyFileName(const std::string& study) {
@@ -256,7 +267,7 @@ Result<StudyTable> StudyFile::table() const {
             };
             table.above.push_back(limit("above")), table.below.push_back(limit("below"));
         }
-        table.values.resize(table.measured.size());
+        table.values.resize(table.measured.size()), table.numbers.resize(table.varied.size());
         Statement rows(database_, "SELECT number, point, measured, error, seconds, building, good FROM rows ORDER BY number");
         int code = rows.step();
         for (; code == SQLITE_ROW; code = rows.step()) {
@@ -266,14 +277,12 @@ Result<StudyTable> StudyFile::table() const {
             if (rows.whole(0) < 0 || point.size() != table.varied.size() ||
                 (error.empty() && values.size() != table.measured.size()))
                 return broken;
-            table.index.push_back(static_cast<std::size_t>(rows.whole(0)));
-            table.points.push_back(std::move(point));
-            for (std::size_t m = 0; m < table.values.size(); ++m)
-                table.values[m].push_back(error.empty() && values.at(m).is_number() ? values.at(m).get<double>()
-                                                                                   : std::numeric_limits<double>::quiet_NaN());
-            table.errors.push_back(std::move(error));
-            table.seconds.push_back(rows.real(4)), table.building.push_back(rows.real(5));
-            table.good.push_back(rows.whole(6) != 0);
+            StudyRow row{.index = static_cast<std::size_t>(rows.whole(0)), .point = std::move(point)};
+            for (std::size_t m = 0; m < table.measured.size() && error.empty(); ++m)
+                row.values.push_back(values.at(m).is_number() ? values.at(m).get<double>() : std::numeric_limits<double>::quiet_NaN());
+            row.error = std::move(error);
+            row.seconds = rows.real(4), row.building = rows.real(5), row.good = rows.whole(6) != 0;
+            table.add(std::move(row));
         }
         if (code != SQLITE_DONE) return fault("cannot be read");
         return table;

@@ -27,8 +27,11 @@ struct StudyTable {
     std::vector<double> seconds = {}, building = {};
     std::vector<char> good = {};
     std::size_t rows() const { return index.size(); }
+    std::vector<std::vector<double>> numbers = {};  ///< of each thing that varies, by row; not a number where it is a word
     /// A value of a point as a number; not a number where it is a word.
-    double number(std::size_t row, std::size_t axis) const;
+    double number(std::size_t row, std::size_t axis) const { return numbers[axis][row]; }
+    /// A row behind the others.
+    void add(StudyRow row);
 };
 
 class StudyFile final : public StudySink {

@@ -204,6 +204,31 @@ TEST_F(StudyWindow, IsLeftInTheMiddle) {
     EXPECT_FALSE(window.find<QPlainTextEdit>("studyVaried")->toPlainText().isEmpty()) << "a question that suits the circuit";
 }
 
+TEST_F(StudyWindow, AHundredThousandRowsAreSortedAndFiltered) {
+    app::StudyModel model;
+    auto table = std::make_shared<StudyTable>();
+    table->varied = {"A", "B"}, table->variedUnits = {"F", ""}, table->measured = {"mean of out.v"}, table->measuredUnits = {"V"};
+    table->above = {std::nullopt}, table->below = {0.5};
+    for (std::size_t i = 0; i < 100'000; ++i)
+        table->add({.index = i, .point = {std::to_string((i * 7919) % 100'003) + "n", "word " + std::to_string(i % 10)},
+                    .values = i % 1000 == 0 ? std::vector<double>() : std::vector<double>{static_cast<double>(i) / 1e5},
+                    .error = i % 1000 == 0 ? "it failed" : "", .good = i < 50'000});
+    model.set(table);
+    EXPECT_EQ(model.rowCount(), 100'000);
+    model.sort(1, Qt::DescendingOrder);
+    EXPECT_GE(table->number(model.rowOf(0), 0), table->number(model.rowOf(1), 0));
+    model.sort(3, Qt::AscendingOrder);
+    EXPECT_EQ(model.rowOf(0), 1u) << "what failed stays at the end";
+    model.filter("failed");
+    EXPECT_EQ(model.rowCount(), 100);
+    model.filter("word 3");
+    EXPECT_EQ(model.rowCount(), 10'000);
+    model.filter("beyond limits");
+    EXPECT_EQ(model.rowCount(), 50'000 - 50);
+    model.filter("");
+    EXPECT_EQ(model.data(model.index(0, 2), Qt::DisplayRole).toString(), "word 1");
+}
+
 TEST_F(StudyWindow, OddClicksDoNoHarm) {
     open(settled());
     auto* plot = window.find<QCustomPlot>("studyPlot");
