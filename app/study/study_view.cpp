@@ -473,6 +473,7 @@ void StudyView::takeTexts() {
 }
 
 void StudyView::pickStudy(int index) {
+    if (index < 0) return;
     const auto& studies = workspace_.project().parameterStudies;
     const int count = std::max(1, static_cast<int>(studies.size()));
     takeTexts();

@@ -232,6 +232,7 @@ TradeStudy TradeView::study() const {
 
 /// One of the project's, a new one like this, or this one goes.
 void TradeView::pickStudy(int index) {
+    if (index < 0) return;
     const auto& studies = workspace_.project().studies;
     const int count = std::max(1, static_cast<int>(studies.size()));
     takeTexts();
