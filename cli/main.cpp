@@ -222,6 +222,7 @@ int main(int argc, char** argv) {
     working->add_option("folder", studying.folder, "the folder")->required();
     working->add_option("chunk", studying.chunk, "its number, from 0")->check(CLI::Range(0, 10'000'000));
     working->add_option("--workers", studying.workers, "processes of this machine that run what is missing")->check(CLI::Range(1, 1024));
+    working->add_flag("--allow-outside", studying.allowOutside, "read files of the project where it lay, outside of this folder");
     auto* gathering = studied->add_subcommand("gather", "Takes what the tasks have made into the table of the study");
     gathering->add_option("folder", studying.folder, "the folder")->required();
     gathering->add_option("--out", studying.outputs, "a .csv, .h5, .json or .html file to write; may be repeated");

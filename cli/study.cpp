@@ -121,7 +121,7 @@ Status announce(const StudySetup& setup, const StudyOptions& options) {
 }
 
 /// Processes of this machine work on chunks until all are there.
-Status workers(const StudyFolder& folder, int count, const CancelToken& cancel) {
+Status workers(const StudyFolder& folder, int count, bool anywhere, const CancelToken& cancel) {
     std::vector<std::size_t> waiting = folder.missing();
     std::reverse(waiting.begin(), waiting.end());
     std::map<pid_t, std::pair<std::size_t, int>> running;  // chunk and how often it was tried
@@ -134,7 +134,8 @@ Status workers(const StudyFolder& folder, int count, const CancelToken& cancel) 
             const std::string number = std::to_string(chunk);
             const pid_t child = fork();
             if (child == 0) {
-                execl(self.c_str(), self.c_str(), "study", "work", path.c_str(), number.c_str(), static_cast<char*>(nullptr));
+                execl(self.c_str(), self.c_str(), "study", "work", path.c_str(), number.c_str(), anywhere ? "--allow-outside" : nullptr,
+                      static_cast<char*>(nullptr));
                 _exit(127);
             }
             if (child < 0) return Error{ErrorCode::resource, "no process can be started"};
@@ -175,7 +176,7 @@ int study(const StudyOptions& options) {
         if (!opened) return fail(opened.error(), options.json, unreadable);
         file = std::move(*opened);
         if (options.show) return report(*file, options);
-        auto made = file->setup();
+        auto made = file->setup(options.allowOutside);
         if (!made) return fail(made.error(), options.json, unsound);
         setup = std::move(*made);
     } else {
@@ -282,11 +283,11 @@ int studyWork(const StudyOptions& options) {
     if (!folder) return fail(folder.error(), options.json, unreadable);
     const Watcher watcher(cancel);
     if (options.workers > 0) {
-        const auto done = workers(*folder, options.workers, cancel);
+        const auto done = workers(*folder, options.workers, options.allowOutside, cancel);
         if (!done) return fail(done.error(), options.json, done.error().code == ErrorCode::stop ? stopped : unsound);
         return success;
     }
-    const auto done = folder->work(static_cast<std::size_t>(std::max(0, options.chunk)), cancel);
+    const auto done = folder->work(static_cast<std::size_t>(std::max(0, options.chunk)), cancel, options.allowOutside);
     if (!done) return fail(done.error(), options.json, done.error().code == ErrorCode::stop ? stopped : unsound);
     return success;
 }

@@ -348,7 +348,7 @@ StudyView::StudyView(Workspace& workspace, QWidget* parent) : QWidget(parent), w
     auto* choices = new QHBoxLayout;
     measure_ = choice("studyMeasure", "what is drawn");
     picture_ = choice("studyPicture", "how it is drawn");
-    picture_->addItems({"over", "as a histogram", "by what moves it"});
+    picture_->addItems({"over", "histogram", "moved by"});
     over_ = choice("studyOver", "over what");
     filter_ = new QLineEdit(this);
     filter_->setObjectName("studyFilter");
@@ -385,6 +385,7 @@ StudyView::StudyView(Workspace& workspace, QWidget* parent) : QWidget(parent), w
     rows_->setFont(textFont(TextSize::small));
     rows_->horizontalHeader()->setDefaultAlignment(Qt::AlignRight | Qt::AlignVCenter);
     rows_->horizontalHeader()->setStretchLastSection(true);
+    rows_->horizontalHeader()->setHighlightSections(false);
     connect(rows_->selectionModel(), &QItemSelectionModel::selectionChanged, this, [this] {
         if (!filling_) noteChoice();
     });
@@ -756,8 +757,10 @@ void StudyView::noteChoice() {
 
 void StudyView::refreshTheme() {
     setStyleSheet(QString("QWidget#study { background: %1; } QPlainTextEdit { background: %1; border: 1px solid %2; "
-                          "border-radius: 6px; } QPlainTextEdit:focus { border-color: %3; }")
-                      .arg(colours().paper.name(), colours().rule.name(), colours().sloe.name()));
+                          "border-radius: 6px; } QPlainTextEdit:focus { border-color: %3; } QTableView { "
+                          "selection-background-color: %4; selection-color: %5; }")
+                      .arg(colours().paper.name(), colours().rule.name(), colours().sloe.name(), colours().leafTint.name(),
+                           colours().ink.name()));
     draw();
 }
 

@@ -232,12 +232,14 @@ Result<std::unique_ptr<StudyFile>> StudyFile::open(const fs::path& file, bool re
     return made;
 }
 
-Result<StudySetup> StudyFile::setup() const {
+Result<StudySetup> StudyFile::setup(bool anywhere) const {
     auto loaded = readHedge(meta("project"));
     if (!loaded) return loaded.error();
     if (loaded->project.parameterStudies.empty()) return Error{ErrorCode::file, path_.string() + " has no question"};
     const ParameterStudy study = loaded->project.parameterStudies.front();
-    loaded->project.folder.moveTo(meta("folder"));
+    std::error_code failed;
+    const fs::path own = fs::weakly_canonical(fs::absolute(path_), failed).parent_path(), was = fs::weakly_canonical(meta("folder"), failed);
+    loaded->project.folder.moveTo(anywhere || was == own.parent_path() ? was : own);
     return prepareStudy(std::make_shared<const Project>(std::move(loaded->project)), study);
 }
 

@@ -45,8 +45,9 @@ public:
     StudyFile& operator=(const StudyFile&) = delete;
 
     const std::filesystem::path& path() const { return path_; }
-    /// The question as it was asked, with the project as it was.
-    Result<StudySetup> setup() const;
+    /// The question as it was asked, with the project as it was. Files that it names are read where they lie in the folder of the study or in
+    /// the one above; the file may come from a stranger. @param anywhere  in the folder of the project, wherever that was
+    Result<StudySetup> setup(bool anywhere = false) const;
     Result<StudyTable> table() const;
 
     bool has(std::size_t index) const override { return index < known_.size() && known_[index]; }

@@ -71,11 +71,11 @@ std::vector<std::size_t> StudyFolder::missing() const {
     return all;
 }
 
-Status StudyFolder::work(std::size_t chunk, const CancelToken& cancel) const {
+Status StudyFolder::work(std::size_t chunk, const CancelToken& cancel, bool anywhere) const {
     if (chunk >= chunks()) return Error{ErrorCode::range, fmt::format("chunks are counted from 0 to {}", chunks() - 1)};
     const auto file = StudyFile::open(question(), true);
     if (!file) return file.error();
-    const auto setup = (*file)->setup();
+    const auto setup = (*file)->setup(anywhere);
     if (!setup) return setup.error();
     RowList list;
     const auto done = runStudy(*setup, list, {.threads = 1, .from = chunk * chunk_, .to = std::min(runs_, (chunk + 1) * chunk_),

@@ -23,7 +23,8 @@ public:
     /// Those whose results are not there yet.
     std::vector<std::size_t> missing() const;
     /// Runs a chunk with one thread and writes what came of it. Errors: no such chunk; the disk; stopped.
-    Status work(std::size_t chunk, const CancelToken& cancel) const;
+    /// @param anywhere  as in StudyFile::setup
+    Status work(std::size_t chunk, const CancelToken& cancel, bool anywhere = false) const;
     /// Takes the results that are there into the file of the study. @return how many chunks there are in all of them
     Result<std::size_t> gather() const;
     std::filesystem::path question() const { return folder_ / "question.study"; }

@@ -20,6 +20,7 @@
 #include "model/span_text.h"
 #include "runs/price_book.h"
 #include "studies/feature.h"
+#include "studies/study_file.h"
 #include "studies/trade_file.h"
 #include "model/points.h"
 #include "model/quantity.h"
@@ -174,6 +175,39 @@ void lines(std::string_view bytes) {
     (void)readEntry(bytes, partLibrary().catalogue(), {});
 }
 
+/// The first line says which runs, the others what varies, and of each also what would be measured.
+void studies(std::string_view bytes) {
+    std::vector<std::string> lines;
+    for (std::size_t from = 0; from < bytes.size() && lines.size() < 20;) {
+        const std::size_t to = std::min(bytes.find('\n', from), bytes.size());
+        lines.emplace_back(bytes.substr(from, to - from));
+        from = to + 1;
+    }
+    if (lines.empty()) return;
+    Project project;
+    project.parameters.push_back({.name = "A", .value = "1", .unit = "V", .note = "", .extra = {}});
+    project.parameters.push_back({.name = "B", .value = "2", .unit = "", .note = "", .extra = {}});
+    const auto sampling = readSampling(lines.front());
+    lines.erase(lines.begin());
+    for (const std::string& line : lines) (void)readStudyMeasure(line, project);
+    auto set = readVaried(lines, project);
+    if (!sampling || !set) return;
+    constexpr std::size_t few = 4096;
+    if (sampling->sort == Sampling::Sort::latin && sampling->count > few) return;  // its order takes its time, as it may
+    const auto points = StudyPoints::make(std::move(*set), *sampling, 1);
+    if (!points) return;
+    for (const std::size_t at : {std::size_t{0}, points->size() / 2, points->size() - 1}) (void)points->at(at);
+}
+
+void studyFile(std::string_view bytes) {
+    static const Place place;
+    place.put("a.study", bytes);
+    if (const auto file = StudyFile::open(place.path / "a.study", true)) {
+        (void)(*file)->table();
+        (void)(*file)->setup();
+    }
+}
+
 void prices(std::string_view bytes) {
     const Place place;
     place.put("prices.json", bytes);
@@ -232,7 +266,9 @@ const std::map<std::string, Reader>& readers() {
         {"touchstone", [](std::string_view bytes) { (void)readTouchstone(bytes, 2), (void)readTouchstone(bytes, 1); }},
         {"response-table", [](std::string_view bytes) { (void)readResponseTable(bytes); }},
         {"trade", [](std::string_view bytes) { (void)readTrade(bytes); }},
-        {"prices", prices}};
+        {"prices", prices},
+        {"studies", studies},
+        {"study-file", studyFile}};
     return all;
 }
 

@@ -296,6 +296,28 @@ TEST_F(StudyFiles, AFolderIsWorkedOnInAnyOrderTwiceAndNotAtAll) {
     EXPECT_FALSE(StudyFolder::create(folder / "s", setup, 5)) << "it is there already";
 }
 
+TEST_F(StudyFiles, AStudyOfAStrangerReadsNothingElsewhere) {
+    // Its project says that it lay in another folder: what lies there is read only where the user says so.
+    fs::create_directories(folder / "theirs"), fs::create_directories(folder / "mine/x.hedge-runs");
+    std::ofstream(folder / "theirs/values.csv") << "1000\n2000\n3000\n";
+    Circuit c = lowPass();
+    c.project().folder.moveTo(folder / "theirs");
+    const StudySetup setup = ready(c, asking({"R1.r: measured values.csv"}, {"max of out.v"}, "random 3"));
+    ASSERT_TRUE(StudyFile::create(folder / "mine/x.hedge-runs/a.study", setup));
+    const auto file = StudyFile::open(folder / "mine/x.hedge-runs/a.study");
+    ASSERT_TRUE(file);
+    const auto refused = (*file)->setup();
+    ASSERT_FALSE(refused);
+    EXPECT_NE(refused.error().message.find("values.csv"), std::string::npos) << refused.error().message;
+    EXPECT_TRUE((*file)->setup(true));
+    // Beside the project's own runs it lies where the project does.
+    std::ofstream(folder / "mine/values.csv") << "1000\n2000\n";
+    Circuit own = lowPass();
+    own.project().folder.moveTo(folder / "mine");
+    ASSERT_TRUE(StudyFile::create(folder / "mine/x.hedge-runs/b.study", ready(own, asking({"R1.r: measured values.csv"}, {"max of out.v"}, "random 3"))));
+    EXPECT_TRUE((*StudyFile::open(folder / "mine/x.hedge-runs/b.study"))->setup());
+}
+
 TEST_F(StudyFiles, WhatIsNoStudyIsRefused) {
     std::ofstream(folder / "text.study") << "not a database at all, but long enough to look like one to nobody";
     EXPECT_FALSE(StudyFile::open(folder / "text.study"));
