@@ -3,7 +3,6 @@
 #include <algorithm>
 #include <cmath>
 #include <numeric>
-#include <set>
 
 #include <QCheckBox>
 #include <QComboBox>
@@ -218,7 +217,10 @@ struct StudyView::Live final : public StudySink {
 
 StudyView::~StudyView() { cancel_.cancel(); }
 
-StudyView::StudyView(Workspace& workspace, QWidget* parent) : QWidget(parent), workspace_(workspace) {
+StudyView::StudyView(Workspace& workspace, QWidget* parent)
+    : QWidget(parent), workspace_(workspace),
+      names_(workspace, {&Project::parameterStudies, usualStudy, edits::setParameterStudy, edits::removeParameterStudy}, "studyName", this,
+             [this] { takeTexts(); }, [this] { fillTexts(); }) {
     setObjectName("study");
     setMinimumWidth(560);
     setAttribute(Qt::WA_StyledBackground);
@@ -245,13 +247,8 @@ StudyView::StudyView(Workspace& workspace, QWidget* parent) : QWidget(parent), w
         made->setSizeAdjustPolicy(QComboBox::AdjustToMinimumContentsLengthWithIcon);
         return made;
     };
-    name_ = choice("studyName", "the studies of the project; type to rename this one");
-    name_->setEditable(true);
-    name_->setInsertPolicy(QComboBox::NoInsert);
-    name_->setMinimumWidth(220);
-    connect(name_, &QComboBox::activated, this, &StudyView::pickStudy);
-    connect(name_->lineEdit(), &QLineEdit::editingFinished, this, &StudyView::renameStudy);
-    top->addWidget(name_);
+    names_.box()->setMinimumWidth(220);
+    top->addWidget(names_.box());
     top->addStretch(1);
     kept_ = choice("studyKept", "results that were kept beside the project");
     kept_->setMinimumWidth(150);
@@ -414,7 +411,7 @@ StudyView::StudyView(Workspace& workspace, QWidget* parent) : QWidget(parent), w
         background_.drop(), solving_.drop();
         following_.stop();
         live_.reset();
-        chosenStudy_.clear();
+        names_.forget();
         keptNames_.clear();
         shownFile_.clear();
         show(nullptr);
@@ -425,12 +422,7 @@ StudyView::StudyView(Workspace& workspace, QWidget* parent) : QWidget(parent), w
     hide();
 }
 
-ParameterStudy StudyView::study() const {
-    const auto& studies = workspace_.project().parameterStudies;
-    for (const ParameterStudy& one : studies)
-        if (one.name == chosenStudy_) return one;
-    return studies.empty() ? usualStudy(workspace_.project()) : studies.front();
-}
+ParameterStudy StudyView::study() const { return names_.study(); }
 
 void StudyView::open() {
     fillTexts();
@@ -448,14 +440,7 @@ void StudyView::fillTexts() {
     runs_->setText(words(now.runs));
     keep_->setText(words(now.keep));
     settle_->setChecked(now.settle);
-    name_->clear();
-    const auto& studies = workspace_.project().parameterStudies;
-    for (const ParameterStudy& one : studies) name_->addItem(words(one.name));
-    if (studies.empty()) name_->addItem(words(now.name));
-    name_->addItem("new study like this");
-    if (studies.size() > 1) name_->addItem("remove this study");
-    name_->setCurrentIndex(std::max(0, name_->findText(words(now.name))));
-    name_->lineEdit()->setCursorPosition(0);
+    names_.fill();
     filling_ = false;
 }
 
@@ -467,43 +452,7 @@ void StudyView::takeTexts() {
     now.runs = runs_->text().trimmed().toStdString();
     now.keep = keep_->text().trimmed().toStdString();
     now.settle = settle_->isChecked();
-    for (const ParameterStudy& one : workspace_.project().parameterStudies)
-        if (one == now) return;
-    if (workspace_.project().parameterStudies.empty() && now == usualStudy(workspace_.project())) return;
-    (void)workspace_.apply(edits::setParameterStudy(now.name, now));
-}
-
-void StudyView::pickStudy(int index) {
-    if (index < 0) return;
-    const auto& studies = workspace_.project().parameterStudies;
-    const int count = std::max(1, static_cast<int>(studies.size()));
-    takeTexts();
-    if (index < static_cast<int>(studies.size())) {
-        chosenStudy_ = studies[static_cast<std::size_t>(index)].name;
-    } else if (index == count) {
-        ParameterStudy made = study();
-        if (studies.empty()) (void)workspace_.apply(edits::setParameterStudy(made.name, made));
-        std::set<std::string> taken;
-        for (const ParameterStudy& other : workspace_.project().parameterStudies) taken.insert(other.name);
-        for (int n = 2; taken.contains(made.name); ++n) made.name = "study " + std::to_string(n);
-        if (workspace_.apply(edits::setParameterStudy(made.name, made))) chosenStudy_ = made.name;
-    } else if (index == count + 1 && studies.size() > 1) {
-        (void)workspace_.apply(edits::removeParameterStudy(study().name));
-        chosenStudy_.clear();
-    }
-    fillTexts();
-}
-
-void StudyView::renameStudy() {
-    if (filling_) return;
-    ParameterStudy now = study();
-    const std::string typed = name_->lineEdit()->text().trimmed().toStdString(), before = now.name;
-    const bool listed = name_->findText(name_->lineEdit()->text()) >= 0;  // one of the list was picked
-    if (typed != before && !listed && !typed.empty()) {
-        now.name = typed;
-        if (workspace_.apply(edits::setParameterStudy(before, now))) chosenStudy_ = typed;
-    }
-    fillTexts();
+    names_.put(now);
 }
 
 /// Where results of this project are kept; "" where they are not.

@@ -14,6 +14,7 @@
 #include "base/background.h"
 #include "base/workspace.h"
 #include "studies/study_statistics.h"
+#include "study/study_names.h"
 
 class QCheckBox;
 class QComboBox;
@@ -92,8 +93,6 @@ private:
     ParameterStudy study() const;
     void takeTexts();
     void fillTexts();
-    void pickStudy(int index);
-    void renameStudy();
     void listKept();
     void showKept(int index);
     void begin(bool anew);
@@ -112,13 +111,13 @@ private:
     Workspace& workspace_;
     std::shared_ptr<const StudyTable> table_;
     std::filesystem::path shownFile_;
-    std::string chosenStudy_;  ///< by name; "" for the first
+    StudyNames<ParameterStudy> names_;
     StudyModel model_;
     QPlainTextEdit *varied_, *measured_;
     QLineEdit *runs_, *keep_, *filter_;
     QCheckBox* settle_;
     QLabel *title_, *note_, *answer_;
-    QComboBox *name_, *kept_, *picture_, *measure_, *over_;
+    QComboBox *kept_, *picture_, *measure_, *over_;
     QPushButton *run_, *goOn_, *look_, *use_;
     QCustomPlot* plot_;
     QTableView* rows_;

@@ -2,7 +2,6 @@
 
 #include <algorithm>
 #include <cmath>
-#include <set>
 
 #include <QComboBox>
 #include <QFileDialog>
@@ -10,7 +9,6 @@
 #include <QHeaderView>
 #include <QKeyEvent>
 #include <QLabel>
-#include <QLineEdit>
 #include <QMouseEvent>
 #include <QPlainTextEdit>
 #include <QPushButton>
@@ -72,7 +70,10 @@ TradeStudy usualStudy(const Project& project) {
 
 }  // namespace
 
-TradeView::TradeView(Workspace& workspace, QWidget* parent) : QWidget(parent), workspace_(workspace) {
+TradeView::TradeView(Workspace& workspace, QWidget* parent)
+    : QWidget(parent), workspace_(workspace),
+      names_(workspace, {&Project::studies, usualStudy, edits::setStudy, edits::removeStudy}, "tradeStudy", this, [this] { takeTexts(); },
+             [this] { fillTexts(); }) {
     setObjectName("trade");
     setMinimumWidth(560);
     setAttribute(Qt::WA_StyledBackground);
@@ -84,16 +85,7 @@ TradeView::TradeView(Workspace& workspace, QWidget* parent) : QWidget(parent), w
     title_->setObjectName("tradeTitle");
     title_->setStyleSheet("font-size: 16px; font-weight: bold;");
     top->addWidget(title_);
-    name_ = new QComboBox(this);
-    name_->setObjectName("tradeStudy");
-    name_->setAccessibleName("study of the project");
-    name_->setToolTip("the studies of the project; type to rename this one");
-    name_->setEditable(true);
-    name_->setInsertPolicy(QComboBox::NoInsert);
-    name_->setMinimumWidth(150);
-    connect(name_, &QComboBox::activated, this, &TradeView::pickStudy);
-    connect(name_->lineEdit(), &QLineEdit::editingFinished, this, &TradeView::renameStudy);
-    top->addWidget(name_);
+    top->addWidget(names_.box());
     top->addStretch(1);
     const auto button = [&](const QString& text, const QString& name, const QString& tip) {
         auto* made = new QPushButton(text, this);
@@ -216,53 +208,14 @@ TradeView::TradeView(Workspace& workspace, QWidget* parent) : QWidget(parent), w
         cancel_.cancel();
         showIdle();
         result_.reset();
-        chosenStudy_.clear();
+        names_.forget();
         keptNames_.clear();
         if (isVisible()) emit left();
     });
     hide();
 }
 
-TradeStudy TradeView::study() const {
-    const auto& studies = workspace_.project().studies;
-    for (const TradeStudy& study : studies)
-        if (study.name == chosenStudy_) return study;
-    return studies.empty() ? usualStudy(workspace_.project()) : studies.front();
-}
-
-/// One of the project's, a new one like this, or this one goes.
-void TradeView::pickStudy(int index) {
-    if (index < 0) return;
-    const auto& studies = workspace_.project().studies;
-    const int count = std::max(1, static_cast<int>(studies.size()));
-    takeTexts();
-    if (index < static_cast<int>(studies.size())) {
-        chosenStudy_ = studies[static_cast<std::size_t>(index)].name;
-    } else if (index == count) {
-        TradeStudy made = study();
-        if (studies.empty()) (void)workspace_.apply(edits::setStudy(made.name, made));
-        std::set<std::string> taken;
-        for (const TradeStudy& other : workspace_.project().studies) taken.insert(other.name);
-        for (int n = 2; taken.contains(made.name); ++n) made.name = "study " + std::to_string(n);
-        if (workspace_.apply(edits::setStudy(made.name, made))) chosenStudy_ = made.name;
-    } else if (index == count + 1 && studies.size() > 1) {
-        (void)workspace_.apply(edits::removeStudy(study().name));
-        chosenStudy_.clear();
-    }
-    fillTexts();
-}
-
-void TradeView::renameStudy() {
-    if (filling_) return;
-    TradeStudy now = study();
-    const std::string typed = name_->lineEdit()->text().trimmed().toStdString(), before = now.name;
-    const bool choice = name_->findText(name_->lineEdit()->text()) >= 0;  // one of the list was picked
-    if (typed != before && !choice && !typed.empty()) {
-        now.name = typed;
-        if (workspace_.apply(edits::setStudy(before, now))) chosenStudy_ = typed;
-    }
-    fillTexts();
-}
+TradeStudy TradeView::study() const { return names_.study(); }
 
 void TradeView::open() {
     fillTexts();
@@ -279,18 +232,7 @@ void TradeView::fillTexts() {
     if (const QString text = joinedLines(now.features); text != features_->toPlainText()) features_->setPlainText(text);
     if (const QString text = joinedLines(now.alternatives); text != alternatives_->toPlainText())
         alternatives_->setPlainText(text);
-    name_->clear();
-    const auto& studies = workspace_.project().studies;
-    for (const TradeStudy& one : studies) name_->addItem(words(one.name));
-    if (studies.empty()) name_->addItem(words(now.name));
-    name_->addItem("new study like this");
-    if (studies.size() > 1) name_->addItem("remove this study");
-    name_->setCurrentText(words(now.name));
-    for (int i = 0; i < name_->count(); ++i)
-        if (name_->itemText(i) == words(now.name)) {
-            name_->setCurrentIndex(i);
-            break;
-        }
+    names_.fill();
     filling_ = false;
     title_->setText("Trade study:");
     title_->setToolTip("of the plan " + words(workspace_.plan().name));
@@ -303,12 +245,8 @@ void TradeView::fillTexts() {
 /// What is typed becomes the project's.
 void TradeView::takeTexts() {
     TradeStudy now = study();
-    const std::string name = now.name;
     now.features = linesOf(*features_), now.alternatives = linesOf(*alternatives_);
-    const auto& studies = workspace_.project().studies;
-    for (const TradeStudy& one : studies)
-        if (one == now) return;
-    (void)workspace_.apply(edits::setStudy(name, now));
+    names_.put(now);
 }
 
 void TradeView::run(Kind kind) {

@@ -10,6 +10,7 @@
 #include "base/background.h"
 #include "base/workspace.h"
 #include "studies/trade.h"
+#include "study/study_names.h"
 
 class QComboBox;
 class QCustomPlot;
@@ -52,8 +53,6 @@ private:
     void showIdle();
     void takeTexts();
     void fillTexts();
-    void pickStudy(int index);
-    void renameStudy();
     void listKept(bool showNewest = false);
     std::filesystem::path keptFolder() const;
     void showKept(int index);
@@ -69,8 +68,8 @@ private:
     QPlainTextEdit *features_, *alternatives_;
     QLabel *title_, *note_, *answer_;
     QPushButton *run_, *search_, *steps_, *use_, *look_;
-    QComboBox *kept_, *name_;
-    std::string chosenStudy_;  ///< by name; "" for the first
+    QComboBox* kept_;
+    StudyNames<TradeStudy> names_;
     QCustomPlot* plot_;
     QTableWidget* table_;
     std::vector<std::string> keptNames_;
