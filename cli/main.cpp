@@ -189,6 +189,11 @@ int main(int argc, char** argv) {
         command.add_flag("--settle", studying.settle, "each run is its periodic state");
         command.add_flag("--allow-outside", studying.allowOutside, "read the files outside of its folder that the project names");
     };
+    const auto addResults = [&studying](CLI::App& command) {
+        command.add_option("--out", studying.outputs, "a .csv, .h5, .json or .html file to write; may be repeated");
+        command.add_flag("--json", studying.json, "print JSON");
+        command.add_flag("--quiet", studying.quiet, "no progress");
+    };
     auto* studied = app.add_subcommand("study", "Many runs from one: what varies, what is measured, on all cores; a row for each run");
     studied->add_option("project", studying.project, "a *.hedge file, or the *.study file of one that goes on");
     addQuestion(*studied);
@@ -197,9 +202,7 @@ int main(int argc, char** argv) {
     studied->add_option("--threads", studying.threads, "cores; all when not given")->check(CLI::Range(1, 1024));
     studied->add_flag("--dry", studying.dry, "tell what would be run, and what it would take");
     studied->add_flag("--show", studying.show, "of a *.study file: tell what is in it, and run nothing");
-    studied->add_option("--out", studying.outputs, "a .csv, .h5, .json or .html file to write; may be repeated");
-    studied->add_flag("--json", studying.json, "print JSON");
-    studied->add_flag("--quiet", studying.quiet, "no progress");
+    addResults(*studied);
     auto* optimising = studied->add_subcommand("optimise", "Finds the best values within ranges; limits of measures are constraints");
     optimising->add_option("project", studying.project, "a *.hedge file")->required();
     addQuestion(*optimising);
@@ -210,9 +213,7 @@ int main(int argc, char** argv) {
     optimising->add_flag("--global", studying.global, "search all of the ranges first");
     optimising->add_option("--evaluations", studying.evaluations, "runs at most, 200 when not given")->check(CLI::Range(1, 1'000'000));
     optimising->add_option("--file", studying.file, "the *.study file for all runs; one beside the project when not given");
-    optimising->add_option("--out", studying.outputs, "a .csv, .h5, .json or .html file to write; may be repeated");
-    optimising->add_flag("--json", studying.json, "print JSON");
-    optimising->add_flag("--quiet", studying.quiet, "no progress");
+    addResults(*optimising);
     auto* splitting = studied->add_subcommand("split", "Makes a folder that processes and machines work on");
     splitting->add_option("project", studying.project, "a *.hedge file")->required();
     splitting->add_option("folder", studying.folder, "the folder to make")->required();
@@ -225,8 +226,7 @@ int main(int argc, char** argv) {
     working->add_flag("--allow-outside", studying.allowOutside, "read files of the project where it lay, outside of this folder");
     auto* gathering = studied->add_subcommand("gather", "Takes what the tasks have made into the table of the study");
     gathering->add_option("folder", studying.folder, "the folder")->required();
-    gathering->add_option("--out", studying.outputs, "a .csv, .h5, .json or .html file to write; may be repeated");
-    gathering->add_flag("--json", studying.json, "print JSON");
+    addResults(*gathering);
 
     bool schemaOnly = false;
     auto* serving = app.add_subcommand("serve", "A service for other programs: JSON-RPC 2.0 over standard input and output");

@@ -166,8 +166,8 @@ Result<OptimiseResult> optimise(const OptimiseRequest& request, StudySink& sink,
                                   }
                                   return at;
                               }};
-    // It begins where the project stands, where that lies within.
-    std::vector<double> start(varied.size(), 0.5);
+    // It begins in the middle of the ranges.
+    const std::vector<double> start(varied.size(), 0.5);
     const Optimum best = minimise(objective, {.global = request.global, .start = start, .most = request.evaluations}, cancel);
     if (fault) {
         fault->message = fmt::format("\"{}\": {}", request.objective, fault->message);

@@ -12,6 +12,7 @@
 #include <fmt/format.h>
 
 #include "base/text.h"
+#include "model/modules.h"
 #include "model/values.h"
 #include "network/same_equations.h"
 #include "runs/readings.h"
@@ -54,6 +55,33 @@ Result<double> plainOf(const std::string& text, const ParameterLookup& lookup) {
     const auto value = evaluate(text, lookup);
     if (!value) return value.error();
     return value->value;
+}
+
+/// Every value in force, part by part: numbers where they are some, else texts; those of rungs above that of the part are left out. Two
+/// circuits with the same ones are the same, whatever their control hides.
+std::map<std::string, std::string> valuesInForce(const Project& project) {
+    const FlatProject flat = flattened(project, partLibrary().catalogue());
+    const ParameterTable parameters(flat.project.parameters);
+    std::map<std::string, std::string> all;
+    for (const Part& part : flat.project.sheet().parts) {
+        const PartKind* const kind = partLibrary().catalogue().find(part.kind);
+        if (!kind) continue;
+        all[part.name] = fmt::format("{} {}", part.kind, part.rung);
+        for (const auto& [key, text] : part.values.all()) {
+            const ParameterKind* const known = kind->findParameter(key);
+            if (!known || known->rung > part.rung) continue;
+            const auto value = evaluate(text, parameters.lookup());
+            all[part.name + "." + key] = value ? fmt::format("{}", value->value) : text;
+            // What is no number may name parameters all the same: control code, formulas, tables.
+            if (!value)
+                for (const Parameter& parameter : flat.project.parameters)
+                    if (text.find(parameter.name) != std::string::npos) {
+                        const auto of = parameters.value(parameter.name);
+                        all[part.name + "." + key] += fmt::format(" {} {}", parameter.name, of ? of->value : 0);
+                    }
+        }
+    }
+    return all;
 }
 
 bool sameStarts(const Network& a, const Network& b) {
@@ -219,8 +247,9 @@ std::vector<Arrival> arrivals(const StudySetup& setup) {
                     arrival.values = arrival.values || !sameStarts(ca->network(), cb->network()) ||
                                      ca->request.traceTolerance != cb->request.traceTolerance ||
                                      ca->request.fixed.step != cb->request.fixed.step ||
-                                     // Blocks of the control say nothing of their values: they are thought to differ.
-                                     !ca->network().signalBlocks.empty();
+                                     // Blocks of the control say nothing of what they compute with.
+                                     (!ca->network().signalBlocks.empty() &&
+                                      valuesInForce((*first)->project()) != valuesInForce((*second)->project()));
                 }
         }
         all.push_back(std::move(arrival));

@@ -126,10 +126,21 @@ protected:
         ASSERT_EQ((*run)->summary().end, RunEnd::finished) << c().name << ", " << way.name << ": " << (*run)->summary().brief();
         expectSame(c(), **run, c().values, std::max(way.tolerance, c().tolerance), way.name);
     }
-    /// Whether the exact engine takes it: all its parts stand on rung 2 at most.
-    bool exact() const { return c().text.find("rung 4") == std::string::npos; }
     std::string at(double part) const { return "until " + std::to_string(static_cast<long long>(c().end * part * 1e12)) + "p"; }
 };
+
+/// Those that the exact engine takes: all parts stand on rung 2 at most.
+class IndependentExact : public Independent {};
+/// Those whose periodic state is known.
+class IndependentSettled : public Independent {};
+
+/// Numbers of the cases that are of a sort.
+std::vector<std::size_t> those(bool (*of)(const Case&)) {
+    std::vector<std::size_t> all;
+    for (std::size_t i = 0; i < cases().size(); ++i)
+        if (of(cases()[i])) all.push_back(i);
+    return all;
+}
 
 TEST_P(Independent, ByTheBestEngine) { solve({.name = "best", .engine = "best", .tolerance = 3e-6, .spans = {}}); }
 
@@ -153,14 +164,12 @@ TEST_P(Independent, BySteps) {
     expectSame(c(), **run, values, 2e-3, "fixed");
 }
 
-TEST_P(Independent, HandedOverInTheMiddle) {
-    if (!exact()) GTEST_SKIP() << "one engine takes it";
+TEST_P(IndependentExact, HandedOverInTheMiddle) {
     solve({.name = "handed over", .engine = "", .tolerance = 1e-4,
            .spans = {at(0.31) + ": exact", at(0.52) + ": adaptive", "to the end: exact"}});
 }
 
-TEST_P(Independent, StreamedWithoutPoints) {
-    if (!exact()) GTEST_SKIP() << "measures of its lines are as fine as its steps";
+TEST_P(IndependentExact, StreamedWithoutPoints) {
     Project project = projectOf(c());
     std::map<std::pair<double, double>, std::vector<const Value*>> windows;
     for (const Value& v : c().values)
@@ -185,8 +194,7 @@ TEST_P(Independent, StreamedWithoutPoints) {
     }
 }
 
-TEST_P(Independent, Settled) {
-    if (c().settled == 0) GTEST_SKIP() << "what is known of it is a start";
+TEST_P(IndependentSettled, Comes) {
     Project project = projectOf(c());
     RunSettings settings;
     settings.settle = true, settings.periods = "1";
@@ -204,7 +212,10 @@ std::string nameOf(const testing::TestParamInfo<std::size_t>& info) {
     return name;
 }
 
-INSTANTIATE_TEST_SUITE_P(Circuits, Independent, testing::Range<std::size_t>(0, 33), nameOf);
+INSTANTIATE_TEST_SUITE_P(Circuits, Independent, testing::ValuesIn(those([](const Case&) { return true; })), nameOf);
+INSTANTIATE_TEST_SUITE_P(Circuits, IndependentExact,
+                         testing::ValuesIn(those([](const Case& c) { return c.text.find("rung 4") == std::string::npos; })), nameOf);
+INSTANTIATE_TEST_SUITE_P(Circuits, IndependentSettled, testing::ValuesIn(those([](const Case& c) { return c.settled > 0; })), nameOf);
 
 TEST(IndependentCircuits, AreAllThere) { EXPECT_EQ(cases().size(), 33u); }
 

@@ -172,6 +172,20 @@ TEST(Studies, WhatDoesNotArriveIsKnownBeforehand) {
     ASSERT_TRUE(runStudy(setup, rows, {}, CancelToken()));
 }
 
+TEST(Studies, WhatDoesNotArriveIsKnownBesideAControlToo) {
+    Circuit c = lowPass();
+    c.add("modulator", "M1", {"", "g", ""}, {{"f", "10k"}, {"duty", "D"}}).add("switch", "S1", {"out", "0", "g"}, {}, 1);
+    c.project().parameters.push_back({.name = "D", .value = "0.1", .unit = "", .note = "", .extra = {}});
+    c.project().parameters.push_back({.name = "unused", .value = "1", .unit = "", .note = "", .extra = {}});
+    const StudySetup setup = ready(c, asking({"D: 0.1, 0.2", "unused: 1, 2", "C1.esr: 1m, 2m", "M1.dead: 0, 1u"}, {"mean of out.v"}));
+    const auto all = arrivals(setup);
+    ASSERT_EQ(all.size(), 4u);
+    EXPECT_TRUE(all[0].reached());
+    EXPECT_FALSE(all[1].reached());
+    EXPECT_FALSE(all[2].reached()) << "C1 stands on rung 1, its series resistance is of rung 2";
+    EXPECT_TRUE(all[3].reached());
+}
+
 TEST_F(StudyFiles, WhatMovedNothingIsSaidAfterwards) {
     const StudySetup setup = ready(lowPass(), asking({"R9.r: 1k, 2k, 3k", "R1.r: 1k, 2k"}, {"value of out.v at 1m"}));
     auto file = StudyFile::create(folder / "a.study", setup);

@@ -82,6 +82,11 @@ class Service(unittest.TestCase):
         for name in "open list set check price run settle respond measure trace study cancel shutdown".split():
             self.assertIn(name, names)
 
+    def test_what_is_published_is_what_there_is(self):
+        published = json.load(open(f"{EXAMPLES}/../docs/service.json", encoding="utf-8"))
+        there = self.client.call("rpc.discover")["result"]
+        self.assertEqual(published["methods"], there["methods"])
+
     def test_notifications_are_not_answered(self):
         self.client.send({"jsonrpc": "2.0", "method": "rpc.discover"})
         self.client.send({"jsonrpc": "2.0", "method": "no such method"})

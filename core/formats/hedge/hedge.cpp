@@ -79,6 +79,9 @@ public:
             return fail(fmt::format("a whole number from {} to {} was expected here", least, most)), 0;
         return static_cast<int>(value);
     }
+    std::vector<std::string> texts(const Json& json) {
+        return list<std::string>(json, [this](const Json& item) { return text(item); });
+    }
     bool flag(const Json& json) {
         if (!json.is_boolean()) return fail("true or false was expected here"), false;
         return json.get<bool>();
@@ -403,9 +406,6 @@ LaneSet readLaneSet(Reader& in, const Json& json) {
 
 ParameterStudy readParameterStudy(Reader& in, const Json& json) {
     ParameterStudy study;
-    const auto texts = [&in](const Json& value) {
-        return in.list<std::string>(value, [&](const Json& item) { return in.text(item); });
-    };
     in.object(json, study.extra, [&](const std::string& key, const Json& value) {
         if (key == "name")
             study.name = in.text(value);
@@ -414,9 +414,9 @@ ParameterStudy readParameterStudy(Reader& in, const Json& json) {
         else if (key == "plan")
             study.plan = in.text(value);
         else if (key == "varied")
-            study.varied = texts(value);
+            study.varied = in.texts(value);
         else if (key == "measured")
-            study.measured = texts(value);
+            study.measured = in.texts(value);
         else if (key == "runs")
             study.runs = in.text(value);
         else if (key == "seed")
@@ -434,9 +434,6 @@ ParameterStudy readParameterStudy(Reader& in, const Json& json) {
 
 TradeStudy readStudy(Reader& in, const Json& json) {
     TradeStudy study;
-    const auto texts = [&in](const Json& value) {
-        return in.list<std::string>(value, [&](const Json& item) { return in.text(item); });
-    };
     in.object(json, study.extra, [&](const std::string& key, const Json& value) {
         if (key == "name")
             study.name = in.text(value);
@@ -445,9 +442,9 @@ TradeStudy readStudy(Reader& in, const Json& json) {
         else if (key == "plan")
             study.plan = in.text(value);
         else if (key == "features")
-            study.features = texts(value);
+            study.features = in.texts(value);
         else if (key == "alternatives")
-            study.alternatives = texts(value);
+            study.alternatives = in.texts(value);
         else
             return false;
         return true;
