@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "measuring.h"
+#include "studies/slurm.h"
 
 namespace hedgerow::cli {
 
@@ -72,8 +73,10 @@ struct StudyOptions {
     std::string scene, plan, runs, seed, keep, file, folder;
     std::vector<std::string> varied, measured, outputs;
     std::string minimise, maximise;  ///< expressions over named measures
-    int threads = 0, workers = 0, chunk = 100, evaluations = 200;
-    bool global = false;
+    int threads = 0, workers = 0, chunk = 100, evaluations = 0;  ///< 0: all cores, none, ., the usual number
+    SlurmSetting slurm;
+    bool wait = false;  ///< until all rows are there
+    bool global = false, gradient = false;  ///< how best values are looked for
     bool settle = false, dry = false, show = false, json = false, quiet = false, allowOutside = false;
 };
 int study(const StudyOptions& options);
@@ -81,6 +84,9 @@ int studyOptimise(const StudyOptions& options);
 int studySplit(const StudyOptions& options);
 int studyWork(const StudyOptions& options);
 int studyGather(const StudyOptions& options);
+int studySubmit(const StudyOptions& options);
+int studyStatus(const StudyOptions& options);
+int studyCancel(const StudyOptions& options);
 
 /// @param schema  print what there is instead of serving
 int serve(bool schema);

@@ -182,7 +182,8 @@ int main(int argc, char** argv) {
                            "study's; may be repeated");
         command.add_option("--measure", studying.measured,
                            "what is measured, such as 'pp of out.v over last 20u below 50m', instead of the study's; may be repeated");
-        command.add_option("--runs", studying.runs, "which runs: grid, rows, corners, 'random 200', 'latin 200', 'sobol 256'");
+        command.add_option("--runs", studying.runs, "which runs: grid, rows, corners, 'random 200', 'latin 200', 'sobol 256', 'minimise losses + fsw / 1M'; of a "
+                                             "*.study file: those that it is to have from now on");
         command.add_option("--seed", studying.seed, "of what is random");
         command.add_option("--scene", studying.scene, "the scene to run; the first when not given");
         command.add_option("--plan", studying.plan, "the plan to run by; the first when not given");
@@ -204,13 +205,16 @@ int main(int argc, char** argv) {
     studied->add_flag("--show", studying.show, "of a *.study file: tell what is in it, and run nothing");
     addResults(*studied);
     auto* optimising = studied->add_subcommand("optimise", "Finds the best values within ranges; limits of measures are constraints");
-    optimising->add_option("project", studying.project, "a *.hedge file")->required();
+    optimising->add_option("project", studying.project, "a *.hedge file, or the *.study file of a search that goes on")->required();
     addQuestion(*optimising);
     optimising->add_option("--minimise", studying.minimise,
                            "an expression over named measures and parameters, such as 'ripple / 10m + losses', where a measure is "
                            "'ripple = pp of out.v'");
     optimising->add_option("--maximise", studying.maximise, "likewise, to be made large");
     optimising->add_flag("--global", studying.global, "search all of the ranges first");
+    optimising->add_flag("--gradient", studying.gradient, "follow the gradient: where all is smooth; its runs are beside each other")
+        ->excludes("--global");
+    optimising->add_option("--threads", studying.threads, "cores; all when not given")->check(CLI::Range(1, 1024));
     optimising->add_option("--evaluations", studying.evaluations, "runs at most, 200 when not given")->check(CLI::Range(1, 1'000'000));
     optimising->add_option("--file", studying.file, "the *.study file for all runs; one beside the project when not given");
     addResults(*optimising);
@@ -224,6 +228,24 @@ int main(int argc, char** argv) {
     working->add_option("chunk", studying.chunk, "its number, from 0")->check(CLI::Range(0, 10'000'000));
     working->add_option("--workers", studying.workers, "processes of this machine that run what is missing")->check(CLI::Range(1, 1024));
     working->add_flag("--allow-outside", studying.allowOutside, "read files of the project where it lay, outside of this folder");
+    auto* submitting = studied->add_subcommand("submit", "Sends what is missing of such a folder to the Slurm of this site, as job arrays");
+    submitting->add_option("folder", studying.folder, "the folder; all nodes see it under this path")->required();
+    submitting->add_option("--partition", studying.slurm.partition, "of the cluster; the site's own when not given");
+    submitting->add_option("--account", studying.slurm.account, "that pays");
+    submitting->add_option("--time", studying.slurm.time, "the longest that a task may take, such as 30 or 1:00:00");
+    submitting->add_option("--memory", studying.slurm.memory, "of a task, such as 2G");
+    submitting->add_option("--together", studying.slurm.together, "tasks at a time at most")->check(CLI::Range(1, 1'000'000));
+    submitting->add_option("--sbatch", studying.slurm.more, "a further option for sbatch, such as --qos=night; may be repeated");
+    submitting->add_option("--program", studying.slurm.program, "hedgerow-cli, where the nodes find it under another path");
+    submitting->add_flag("--allow-outside", studying.allowOutside, "tasks read files of the project where it lay, outside of this folder");
+    submitting->add_flag("--wait", studying.wait, "wait until all rows are there; what is lost is sent again");
+    addResults(*submitting);
+    auto* telling = studied->add_subcommand("status", "How far the tasks of such a folder are");
+    telling->add_option("folder", studying.folder, "the folder")->required();
+    telling->add_flag("--json", studying.json, "print JSON");
+    auto* cancelling = studied->add_subcommand("cancel", "Takes the tasks of such a folder out of the queue; what is done stays");
+    cancelling->add_option("folder", studying.folder, "the folder")->required();
+    cancelling->add_flag("--json", studying.json, "print JSON");
     auto* gathering = studied->add_subcommand("gather", "Takes what the tasks have made into the table of the study");
     gathering->add_option("folder", studying.folder, "the folder")->required();
     addResults(*gathering);
@@ -287,6 +309,9 @@ int main(int argc, char** argv) {
         if (splitting->parsed()) return studySplit(studying);
         if (working->parsed()) return studyWork(studying);
         if (gathering->parsed()) return studyGather(studying);
+        if (submitting->parsed()) return studySubmit(studying);
+        if (telling->parsed()) return studyStatus(studying);
+        if (cancelling->parsed()) return studyCancel(studying);
         if (studied->parsed()) {
             if (studying.project.empty()) return std::fputs("name a project: hedgerow-cli study examples/med-aux.hedge\n", stderr), usage;
             return study(studying);

@@ -165,57 +165,97 @@ Status workers(const StudyFolder& folder, int count, bool anywhere, const Cancel
 
 }  // namespace
 
-int study(const StudyOptions& options) {
-    listenForInterrupts();
-    const CancelToken cancel;
-    const bool terminal = isatty(STDERR_FILENO) && !options.quiet;
-    std::unique_ptr<StudyFile> file;
-    std::optional<StudySetup> setup;
-    if (fs::path(options.project).extension() == ".study") {
-        auto opened = StudyFile::open(options.project, options.show);
-        if (!opened) return fail(opened.error(), options.json, unreadable);
-        file = std::move(*opened);
-        if (options.show) return report(*file, options);
-        auto made = file->setup(options.allowOutside);
-        if (!made) return fail(made.error(), options.json, unsound);
-        setup = std::move(*made);
-    } else {
-        auto made = setupOf(options);
-        if (!made) return made.error().message.empty() ? unreadable : fail(made.error(), options.json, unsound);
-        setup = std::move(*made);
-        if (auto arrived = announce(*setup, options); !arrived) return fail(arrived.error(), options.json, unsound);
-        if (options.dry) return success;
-        fs::path path = options.file;
-        if (path.empty()) {
-            const fs::path folder = Ledger::folderOf(options.project);
-            std::error_code failed;
-            fs::create_directories(folder, failed);
-            path = folder / studyFileName(setup->study.name);
-        }
-        auto created = StudyFile::create(path, *setup);
-        if (!created) return fail(created.error(), options.json, unwritable);
-        file = std::move(*created);
+namespace {
+
+/// A study that goes on, or a new one.
+struct Opened {
+    std::unique_ptr<StudyFile> file = {};
+    std::optional<StudySetup> setup = {};
+    int code = success;  ///< what the program ends with, where there is no setup
+};
+
+/// Of a *.study file, with more runs where they are asked for.
+Opened goingOn(const StudyOptions& options) {
+    auto opened = StudyFile::open(options.project);
+    if (!opened) return {.code = fail(opened.error(), options.json, unreadable)};
+    auto made = (*opened)->setup(options.allowOutside);
+    if (!made) return {.code = fail(made.error(), options.json, unsound)};
+    if (!options.runs.empty() || !options.varied.empty()) {
+        ParameterStudy more = made->study;
+        if (!options.runs.empty()) more.runs = options.runs;
+        if (!options.varied.empty()) more.varied = options.varied;
+        made = prepareStudy(made->project, more);
+        if (!made) return {.code = fail(made.error(), options.json, unsound)};
+        if (auto extended = (*opened)->extend(*made); !extended) return {.code = fail(extended.error(), options.json, unsound)};
     }
+    return {.file = std::move(*opened), .setup = std::move(*made)};
+}
+
+Opened begun(const StudyOptions& options) {
+    auto made = setupOf(options);
+    if (!made) return {.code = made.error().message.empty() ? unreadable : fail(made.error(), options.json, unsound)};
+    if (auto arrived = announce(*made, options); !arrived) return {.code = fail(arrived.error(), options.json, unsound)};
+    if (options.dry) return {};
+    fs::path path = options.file;
+    if (path.empty()) {
+        const fs::path folder = Ledger::folderOf(options.project);
+        std::error_code failed;
+        fs::create_directories(folder, failed);
+        path = folder / studyFileName(made->study.name);
+    }
+    auto created = StudyFile::create(path, *made);
+    if (!created) return {.code = fail(created.error(), options.json, unwritable)};
+    return {.file = std::move(*created), .setup = std::move(*made)};
+}
+
+Opened openStudy(const StudyOptions& options) {
+    return fs::path(options.project).extension() == ".study" ? goingOn(options) : begun(options);
+}
+
+/// How it is run: on how many cores, with its traces beside its file, with a line on a terminal.
+StudyRunning runningOf(const StudyOptions& options, const Opened& opened) {
     StudyRunning running{.threads = options.threads};
-    if (!setup->keep.empty()) {
-        running.traces = file->path().string() + "-traces";
+    if (!opened.setup->keep.empty()) {
+        running.traces = opened.file->path().string() + "-traces";
         std::error_code failed;
         fs::create_directories(running.traces, failed);
     }
-    running.progress = [terminal](const StudyProgress& at) {
-        if (terminal)
-            fmt::print(stderr, "\r{} of {} runs{}, {} left, {:.1f} times as fast as one core   ", at.done, at.of,
-                       at.failed > 0 ? fmt::format(", {} failed", at.failed) : "", formatQuantity(at.left, "s", 2), at.speedup);
-    };
+    if (isatty(STDERR_FILENO) && !options.quiet)
+        running.progress = [](const StudyProgress& at) {
+            fmt::print(stderr, "\r{} of {} runs{}{}, {:.1f} times as fast as one core   ", at.done, at.of,
+                       at.failed > 0 ? fmt::format(", {} failed", at.failed) : "",
+                       at.left > 0 ? fmt::format(", {} left", formatQuantity(at.left, "s", 2)) : "", at.speedup);
+        };
+    return running;
+}
+
+void clearProgress(const StudyRunning& running) {
+    if (running.progress) fmt::print(stderr, "\r{:90}\r", "");
+}
+
+}  // namespace
+
+int study(const StudyOptions& options) {
+    listenForInterrupts();
+    const CancelToken cancel;
+    if (options.show && fs::path(options.project).extension() == ".study") {
+        const auto shown = StudyFile::open(options.project, true);
+        if (!shown) return fail(shown.error(), options.json, unreadable);
+        return report(**shown, options);
+    }
+    const Opened opened = openStudy(options);
+    if (!opened.setup) return opened.code;
+    const StudyRunning running = runningOf(options, opened);
     const Status done = [&] {
         const Watcher watcher(cancel);
-        return runStudy(*setup, *file, running, cancel);
+        return runStudy(*opened.setup, *opened.file, running, cancel);
     }();
-    if (terminal) fmt::print(stderr, "\r{:90}\r", "");
-    if (!done && done.error().code != ErrorCode::stop) return fail(done.error(), options.json, unwritable);
-    const int told = report(*file, options);
+    clearProgress(running);
+    if (!done && done.error().code != ErrorCode::stop)
+        return fail(done.error(), options.json, done.error().code == ErrorCode::file ? unwritable : unsound);
+    const int told = report(*opened.file, options);
     if (!done) {
-        if (!options.json) fmt::print("stopped; go on with: hedgerow-cli study {}\n", file->path().string());
+        if (!options.json) fmt::print("stopped; go on with: hedgerow-cli study {}\n", opened.file->path().string());
         return stopped;
     }
     return told;
@@ -223,51 +263,64 @@ int study(const StudyOptions& options) {
 
 int studyOptimise(const StudyOptions& options) {
     listenForInterrupts();
-    if (options.minimise.empty() == options.maximise.empty())
-        return fail({ErrorCode::syntax, "say what is to be made small or large: --minimise 'ripple', with --measure 'ripple = pp of out.v'"},
-                    options.json, usage);
     StudyOptions asked = options;
-    if (asked.runs.empty()) asked.runs = "random 1";  // which runs there are is found on the way
-    auto setup = setupOf(asked);
-    if (!setup) return setup.error().message.empty() ? unreadable : fail(setup.error(), options.json, unsound);
-    fs::path path = options.file;
-    if (path.empty()) {
-        std::error_code failed;
-        fs::create_directories(Ledger::folderOf(options.project), failed);
-        path = Ledger::folderOf(options.project) / studyFileName(setup->study.name);
+    const bool known = fs::path(options.project).extension() == ".study";
+    if (!known || !options.minimise.empty() || !options.maximise.empty()) {
+        if (options.minimise.empty() == options.maximise.empty())
+            return fail({ErrorCode::syntax, "say what is to be made small or large: --minimise 'ripple', with --measure 'ripple = pp of out.v'"},
+                        options.json, usage);
+        using Way = Sampling::Search::Way;
+        const bool large = !options.maximise.empty();
+        asked.runs = samplingText({.sort = Sampling::Sort::search, .count = static_cast<std::size_t>(options.evaluations > 0 ? options.evaluations : 200),
+                                   .search = {.objective = large ? options.maximise : options.minimise, .most = large,
+                                              .way = options.global ? Way::global : options.gradient ? Way::gradient : Way::local}});
     }
-    const auto file = StudyFile::create(path, *setup);
-    if (!file) return fail(file.error(), options.json, unwritable);
+    if (known && asked.runs.empty() && options.evaluations > 0) {
+        const auto file = StudyFile::open(options.project, true);
+        const auto setup = file ? (*file)->setup(options.allowOutside) : Result<StudySetup>(file.error());
+        if (!setup) return fail(setup.error(), options.json, unreadable);
+        Sampling longer = setup->points.sampling();
+        longer.count = static_cast<std::size_t>(options.evaluations);
+        asked.runs = samplingText(longer);
+    }
+    const Opened opened = openStudy(asked);
+    if (!opened.setup) return opened.code;
+    const StudySetup& setup = *opened.setup;
+    if (!setup.searched()) return fail({ErrorCode::range, options.project + " looks for no best values"}, options.json, unsound);
+    const StudyRunning running = runningOf(options, opened);
     const CancelToken cancel;
-    const bool large = !options.maximise.empty();
     const auto found = [&] {
         const Watcher watcher(cancel);
-        return optimise({.setup = *setup, .objective = large ? options.maximise : options.minimise, .most = large, .global = options.global,
-                         .evaluations = options.evaluations}, **file, cancel);
+        return searchStudy(setup, *opened.file, running, cancel);
     }();
+    clearProgress(running);
     if (!found) return fail(found.error(), options.json, found.error().code == ErrorCode::stop ? stopped : unsound);
     if (options.json) {
         Json json{{"value", found->value}, {"point", Json::object()}, {"measures", Json::object()}, {"binding", found->binding},
-                  {"flatness", found->flatness}, {"runs", found->evaluations}, {"ended by itself", found->ended}, {"file", path.string()}};
-        for (std::size_t i = 0; i < found->best.point.size(); ++i) json["point"][setup->points.varied()[i].target] = found->best.point[i];
-        for (std::size_t m = 0; m < setup->measures.size(); ++m) json["measures"][setup->measures[m].text] = found->best.values[m];
+                  {"flatness", found->flatness}, {"runs", found->evaluations}, {"ended by itself", found->ended},
+                  {"file", opened.file->path().string()}};
+        for (std::size_t i = 0; i < found->best.point.size(); ++i) json["point"][setup.points.varied()[i].target] = found->best.point[i];
+        for (std::size_t m = 0; m < setup.measures.size(); ++m) json["measures"][setup.measures[m].text] = found->best.values[m];
         printJson(json);
     } else {
         for (const std::string& line : found->words) fmt::print("{}\n", line);
-        fmt::print("kept in {}\n", path.string());
+        fmt::print("kept in {}\n", opened.file->path().string());
     }
     if (!options.outputs.empty()) {
-        const auto table = (*file)->table();
+        const auto table = opened.file->table();
         if (!table) return fail(table.error(), options.json, unreadable);
         for (const std::string& out : options.outputs)
             if (auto written = exportStudy(*table, out); !written) return fail(written.error(), options.json, unwritable);
     }
-    return wasInterrupted() ? stopped : success;
+    return cancel.cancelled() ? stopped : success;
 }
 
 int studySplit(const StudyOptions& options) {
     auto setup = setupOf(options);
     if (!setup) return setup.error().message.empty() ? unreadable : fail(setup.error(), options.json, unsound);
+    if (setup->searched())
+        return fail({ErrorCode::range, "a search goes from run to run: it cannot be split; grids, rows, corners and random runs can", {}, {}, "runs"},
+                    options.json, unsound);
     if (auto arrived = announce(*setup, {}); !arrived) return fail(arrived.error(), options.json, unsound);
     const auto folder = StudyFolder::create(options.folder, *setup, static_cast<std::size_t>(std::max(1, options.chunk)));
     if (!folder) return fail(folder.error(), options.json, unwritable);
@@ -301,6 +354,79 @@ int studyGather(const StudyOptions& options) {
     if (!file) return fail(file.error(), options.json, unreadable);
     if (!options.json) fmt::print("{} of {} chunks\n", *there, folder->chunks());
     return report(**file, options);
+}
+
+int studySubmit(const StudyOptions& options) {
+    listenForInterrupts();
+    const CancelToken cancel;
+    const Watcher watcher(cancel);
+    const auto folder = StudyFolder::open(options.folder);
+    if (!folder) return fail(folder.error(), options.json, unreadable);
+    if (!slurmHere()) return fail({ErrorCode::resource, "this machine has no Slurm: sbatch and squeue are not found"}, options.json, unsound);
+    auto jobs = SlurmJobs::open(*folder);
+    if (!jobs) return fail(jobs.error(), options.json, unreadable);
+    SlurmSetting setting = options.slurm;
+    setting.anywhere = options.allowOutside;
+    const auto ended = [&](const Error& error) {
+        return fail(error, options.json, error.code == ErrorCode::stop ? stopped : unsound);
+    };
+    const auto sent = jobs->submit(setting, cancel);
+    if (!sent) return ended(sent.error());
+    if (!options.json && !options.quiet)
+        fmt::print("{} of {} chunks sent: {}\n", *sent, folder->chunks(),
+                   options.wait ? "waiting" : "hedgerow-cli study status " + options.folder + " tells how far they are");
+    if (!options.wait) return success;
+    constexpr int lookEvery = 2, lookTwice = 3;  // s, and how often something has to be missing before it is lost
+    int lost = 0;
+    for (;;) {
+        const auto state = jobs->state(cancel);
+        if (!state && state.error().code == ErrorCode::stop) return ended(state.error());
+        if (state && state->done == folder->chunks()) break;
+        // A controller that is away for a moment is asked again.
+        lost = state && state->lost > 0 ? lost + 1 : 0;
+        if (lost >= lookTwice) {
+            const auto again = jobs->submit(setting, cancel);
+            if (!again) return ended(again.error());
+            if (!options.json && !options.quiet) fmt::print("{} chunks were lost and are sent again\n", *again);
+            lost = 0;
+        }
+        if (const auto there = folder->gather(); !there) return fail(there.error(), options.json, unreadable);
+        for (int i = 0; i < lookEvery * 50 && !cancel.cancelled(); ++i) std::this_thread::sleep_for(std::chrono::milliseconds(20));
+        if (cancel.cancelled()) return ended({ErrorCode::stop, "stopped waiting; the tasks go on"});
+    }
+    return studyGather(options);
+}
+
+int studyStatus(const StudyOptions& options) {
+    listenForInterrupts();
+    const CancelToken cancel;
+    const Watcher watcher(cancel);
+    const auto folder = StudyFolder::open(options.folder);
+    if (!folder) return fail(folder.error(), options.json, unreadable);
+    const auto jobs = SlurmJobs::open(*folder);
+    if (!jobs) return fail(jobs.error(), options.json, unreadable);
+    const auto state = slurmHere() ? jobs->state(cancel)
+                                   : Result<SlurmState>(SlurmState{.done = folder->chunks() - folder->missing().size(),
+                                                                   .lost = folder->missing().size()});
+    if (!state) return fail(state.error(), options.json, unsound);
+    if (options.json)
+        printJson({{"chunks", folder->chunks()}, {"done", state->done}, {"running", state->running}, {"waiting", state->waiting},
+                   {"not sent", state->lost}});
+    else
+        fmt::print("{} of {} chunks done, {} running, {} waiting, {} not in the queue\n", state->done, folder->chunks(), state->running,
+                   state->waiting, state->lost);
+    return success;
+}
+
+int studyCancel(const StudyOptions& options) {
+    const CancelToken cancel;
+    const auto folder = StudyFolder::open(options.folder);
+    if (!folder) return fail(folder.error(), options.json, unreadable);
+    const auto jobs = SlurmJobs::open(*folder);
+    if (!jobs) return fail(jobs.error(), options.json, unreadable);
+    const auto stopped = jobs->stop(cancel);
+    if (!stopped) return fail(stopped.error(), options.json, unsound);
+    return success;
 }
 
 }  // namespace hedgerow::cli

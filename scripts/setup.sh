@@ -9,6 +9,7 @@ packages=(
   libeigen3-dev nlohmann-json3-dev libhdf5-dev zlib1g-dev libsqlite3-dev libspdlog-dev libfmt-dev libcli11-dev
   libgtest-dev libbenchmark-dev hdf5-tools locales
   libsuitesparse-dev libnlopt-cxx-dev
+  slurmctld slurmd slurm-client munge python3-numpy python3-matplotlib
   xvfb fonts-noto-core fonts-dejavu-core
   desktop-file-utils shared-mime-info
 )

@@ -168,6 +168,18 @@ inline ParameterKind ratedCurrent() {
             .aboveLeast = true,
             .rating = true};
 }
+/// How far the first value of what is built may lie off; no equation has it, studies draw from it.
+inline ParameterKind tolerance() {
+    return {.key = "tolerance",
+            .label = "tolerance",
+            .symbol = "δ",
+            .unit = "%",
+            .standard = "",
+            .least = 0,
+            .most = 0.99,
+            .aboveLeast = true,
+            .rating = true};
+}
 /// @param suffix  behind the names of the quantities
 inline void offerRatings(NetworkBuilder& builder, const std::string& suffix = "") {
     builder.rate("vmax", "v" + suffix);

@@ -18,13 +18,16 @@ struct Objective {
     };
     std::size_t variables = 0, constraints = 0;
     std::function<At(const std::vector<double>&)> at;
+    /// Places that will be asked for next: they can be computed beside each other. May be empty.
+    std::function<void(const std::vector<std::vector<double>>&)> ahead = {};
 };
 
 struct OptimiserSetting {
-    bool global = false;            ///< all of the box is searched first; else from the start alone
-    std::vector<double> start = {}; ///< in the box, 0 to 1
-    int most = 200;                 ///< evaluations
-    double tolerance = 1e-4;        ///< of the box, by which the best place moves in the end
+    Sampling::Search::Way way = Sampling::Search::Way::local;
+    std::vector<std::vector<double>> starts = {};  ///< in the box, 0 to 1; it begins at the best of them, the middle where there are none
+    int most = 200;                                ///< evaluations
+    double tolerance = 1e-4;                       ///< of the box, by which the best place moves in the end
+    double difference = 1e-3;                      ///< of the box: to either side, for gradients
 };
 
 struct Optimum {
@@ -34,17 +37,10 @@ struct Optimum {
     int evaluations = 0;
     bool ended = false;  ///< by itself: the tolerance was reached before the last evaluation
 };
-/// Without derivatives: COBYLA (M. J. D. Powell, 1994), or BOBYQA (the same, 2009) where there are no constraints, after ISRES (T. P. Runarsson and X. Yao, 2005) where it is global; both of NLopt.
-/// The best place that kept all constraints counts, whichever step it was.
+/// All of NLopt: without derivatives COBYLA (M. J. D. Powell, 1994), or BOBYQA (the same, 2009) where there are no constraints, begun anew at the
+/// best place until that stays; ISRES (T. P. Runarsson and X. Yao, 2005) before them where it is global; by gradient SLSQP (D. Kraft, 1988)
+/// with central differences, all places of one beside each other. The best place that kept all constraints counts, whichever step it was.
 Optimum minimise(const Objective& objective, const OptimiserSetting& setting, const CancelToken& cancel);
-
-struct OptimiseRequest {
-    StudySetup setup;       ///< its measures have names where the objective asks for them
-    std::string objective;  ///< an expression over measures and parameters: "ripple / 10m + losses"
-    bool most = false;      ///< it is to be made large
-    bool global = false;
-    int evaluations = 200;
-};
 
 struct OptimiseResult {
     StudyRow best = {};            ///< the row of the optimum
@@ -57,8 +53,9 @@ struct OptimiseResult {
     /// In sentences.
     std::vector<std::string> words = {};
 };
-/// Every evaluation is a row of the sink, numbered from 0. Errors: things without a range; the expression; nothing keeps the limits;
-/// stopped before any place was known (else the best so far is the result).
-Result<OptimiseResult> optimise(const OptimiseRequest& request, StudySink& sink, const CancelToken& cancel);
+/// Looks for the best place of a study whose runs are a search. Every evaluation is a row of the sink; rows that are there are not run again, and
+/// it begins at the best of them, else at the present values of the project, where they keep the limits, or in the middle of the ranges.
+/// Errors: the sink's; no place keeps the limits; stopped before one was found (else the best so far is the result).
+Result<OptimiseResult> searchStudy(const StudySetup& setup, StudySink& sink, const StudyRunning& running, const CancelToken& cancel);
 
 }  // namespace hedgerow

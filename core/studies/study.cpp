@@ -7,6 +7,7 @@
 #include <map>
 #include <mutex>
 #include <numbers>
+#include <span>
 #include <thread>
 
 #include <fmt/format.h>
@@ -19,6 +20,7 @@
 #include "periodic/settle/common_period.h"
 #include "runs/registry.h"
 #include "runs/responses.h"
+#include "studies/optimise.h"
 
 namespace hedgerow {
 
@@ -141,12 +143,18 @@ Result<StudyMeasure> readStudyMeasure(const std::string& line, const Project& pr
             return about({ErrorCode::range, "nothing lies between these limits"});
         return {};
     };
-    for (const auto& [word, loop, unit] :
-         {std::tuple{std::string("crossover of "), StudyMeasure::Loop::crossover, "Hz"},
-          std::tuple{std::string("phase margin of "), StudyMeasure::Loop::phaseMargin, "deg"},
-          std::tuple{std::string("gain margin of "), StudyMeasure::Loop::gainMargin, ""}}) {
+    if (rest.starts_with("expression ")) {
+        measure.sort = StudyMeasure::Sort::expression;
+        measure.expression = trimmed(rest.substr(11));
+        if (auto limits = takeLimits(); !limits) return limits.error();
+        return measure;
+    }
+    for (const auto& [word, sort, unit] :
+         {std::tuple{std::string("crossover of "), StudyMeasure::Sort::crossover, "Hz"},
+          std::tuple{std::string("phase margin of "), StudyMeasure::Sort::phaseMargin, "deg"},
+          std::tuple{std::string("gain margin of "), StudyMeasure::Sort::gainMargin, ""}}) {
         if (!rest.starts_with(word)) continue;
-        measure.loop = loop, measure.unit = unit;
+        measure.sort = sort, measure.unit = unit;
         measure.signal = trimmed(rest.substr(word.size()));
         if (measure.signal.empty()) return about({ErrorCode::syntax, "name the signal: phase margin of REG1.y"});
         if (auto limits = takeLimits(); !limits) return limits.error();
@@ -161,6 +169,48 @@ Result<StudyMeasure> readStudyMeasure(const std::string& line, const Project& pr
     if (auto limits = takeLimits(); !limits) return limits.error();
     return measure;
 }
+
+namespace {
+
+/// The value of an expression, where `known` are those of the measures above it. Parameters and values of parts are those of the project.
+Result<double> expressionValue(const StudySetup& setup, const std::string& expression, std::span<const double> known, const Project& project) {
+    const ParameterTable parameters(project.parameters);
+    const ParameterLookup lookup = [&](std::string_view name) -> Result<Quantity> {
+        for (std::size_t m = 0; m < known.size(); ++m)
+            if (setup.measures[m].name == name) return Quantity{known[m], {}};
+        if (const auto value = parameters.value(name)) return Quantity{value->value, {}};
+        if (const auto value = presentValue(project, std::string(name))) return Quantity{*value, {}};
+        return Error{ErrorCode::name, fmt::format("'{}' is no measure above this one, no parameter and no value of a part", name)};
+    };
+    const auto value = evaluate(expression, lookup);
+    if (!value) return value.error();
+    return value->value;
+}
+
+/// What is measured first, and of a search its objective.
+Status prepareMeasures(StudySetup& setup, const Project& project) {
+    if (setup.searched()) {
+        const std::string& objective = setup.points.sampling().search.objective;
+        std::size_t m = 0;
+        while (m < setup.measures.size() && setup.measures[m].name != objective) ++m;
+        setup.objective = m;
+        if (m == setup.measures.size())
+            setup.measures.push_back({.text = "expression " + objective, .reader = {}, .sort = StudyMeasure::Sort::expression, .expression = objective});
+    }
+    std::vector<double> known;
+    for (const StudyMeasure& measure : setup.measures) {
+        if (measure.sort == StudyMeasure::Sort::expression) {
+            // Measures have no values yet; names and the form of the expression can be checked.
+            const auto value = expressionValue(setup, measure.expression, known, project);
+            if (!value && value.error().code != ErrorCode::range)
+                return Error{value.error().code, fmt::format("\"{}\": {}", measure.text, value.error().message), {}, {}, "measured"};
+        }
+        known.push_back(1);
+    }
+    return {};
+}
+
+}  // namespace
 
 Result<StudySetup> prepareStudy(std::shared_ptr<const Project> project, const ParameterStudy& study) {
     auto set = readVaried(study.varied, *project);
@@ -182,6 +232,7 @@ Result<StudySetup> prepareStudy(std::shared_ptr<const Project> project, const Pa
     }
     if (setup.measures.empty())
         return Error{ErrorCode::range, "say what is measured: mean of out.v, pp of L1.i over last 20u below 2", {}, {}, "measured"};
+    if (auto sound = prepareMeasures(setup, *project); !sound) return sound.error();
     const auto first = prepared(setup, setup.points.at(0));
     if (!first) {
         Error error = first.error();
@@ -189,7 +240,7 @@ Result<StudySetup> prepareStudy(std::shared_ptr<const Project> project, const Pa
         return error;
     }
     for (StudyMeasure& measure : setup.measures) {
-        if (measure.loop != StudyMeasure::Loop::none) continue;
+        if (measure.sort != StudyMeasure::Sort::trace) continue;
         const Feature& feature = measure.reader.feature();
         const std::string quantity = feature.measure == "loss" ? feature.quantity + ".p" : feature.quantity;
         if (const auto trace = readTrace(**first, quantity); !trace)
@@ -296,7 +347,7 @@ StudyRow runStudyPoint(const StudySetup& setup, std::size_t index, const StudyPo
         return row;
     }
     const bool traces = kept || std::any_of(setup.measures.begin(), setup.measures.end(),
-                                            [](const StudyMeasure& m) { return m.loop == StudyMeasure::Loop::none; });
+                                            [](const StudyMeasure& m) { return !m.ofLoop(); });
     if (traces) (*run)->execute(cancel);
     const RunSummary& summary = (*run)->summary();
     if (traces && summary.end != RunEnd::finished)
@@ -304,7 +355,15 @@ StudyRow runStudyPoint(const StudySetup& setup, std::size_t index, const StudyPo
     std::map<std::string, Result<Margins>> loops;
     for (std::size_t i = 0; i < setup.measures.size() && row.error.empty(); ++i) {
         const StudyMeasure& measure = setup.measures[i];
-        if (measure.loop != StudyMeasure::Loop::none) {
+        if (measure.sort == StudyMeasure::Sort::expression) {
+            const auto value = expressionValue(setup, measure.expression, row.values, (*run)->project());
+            if (value && std::isfinite(*value))
+                row.values.push_back(*value);
+            else
+                row.error = fmt::format("\"{}\": {}", measure.text, value ? "it is no number there" : value.error().message);
+            continue;
+        }
+        if (measure.ofLoop()) {
             // Several measures of one loop come of one response.
             auto known = loops.find(measure.signal);
             if (known == loops.end())
@@ -314,8 +373,8 @@ StudyRow runStudyPoint(const StudySetup& setup, std::size_t index, const StudyPo
                 row.error = margins.error().text();
                 continue;
             }
-            std::optional<double> value = measure.loop == StudyMeasure::Loop::crossover     ? margins->crossover
-                                          : measure.loop == StudyMeasure::Loop::phaseMargin ? margins->phaseMargin
+            std::optional<double> value = measure.sort == StudyMeasure::Sort::crossover     ? margins->crossover
+                                          : measure.sort == StudyMeasure::Sort::phaseMargin ? margins->phaseMargin
                                                                                             : margins->gainMargin;
             if (value && measure.unit == "deg") *value *= std::numbers::pi / 180;
             if (value)
@@ -341,6 +400,11 @@ StudyRow runStudyPoint(const StudySetup& setup, std::size_t index, const StudyPo
 std::string studyTraceName(std::size_t index) { return fmt::format("run-{:07}.h5", index + 1); }
 
 Status runStudy(const StudySetup& setup, StudySink& sink, const StudyRunning& running, const CancelToken& cancel) {
+    if (setup.searched()) {
+        const auto found = searchStudy(setup, sink, running, cancel);
+        if (!found) return found.error();
+        return cancel.cancelled() ? Status(Error{ErrorCode::stop, "stopped"}) : Status();
+    }
     const Stopwatch watch;
     const std::size_t to = std::min(running.to, setup.points.size());
     std::vector<std::size_t> waiting;

@@ -20,16 +20,18 @@ struct StudyMeasure {
     std::string text;      ///< as typed
     FeatureReader reader;
     std::string name = {};  ///< for expressions: "ripple = pp of out.v"; "" where it has none
-    /// Instead of a measure of the traces: of the loop gain at a signal, in the periodic state.
-    enum class Loop { none, crossover, phaseMargin, gainMargin };
-    Loop loop = Loop::none;
-    std::string signal = {};
+    /// Of the traces; an expression over measures above it, parameters and values of parts; or of the loop gain at a signal, in the
+    /// periodic state.
+    enum class Sort { trace, expression, crossover, phaseMargin, gainMargin };
+    Sort sort = Sort::trace;
+    std::string signal = {}, expression = {};
+    bool ofLoop() const { return sort != Sort::trace && sort != Sort::expression; }
     std::optional<double> above = {}, below = {};  ///< limits, SI
     std::string unit = {};
     bool keeps(double value) const { return (!above || value >= *above) && (!below || value <= *below); }
 };
-/// Reads "pp of out.v over last 20u [above 1m] [below 50m]", or "phase margin of REG1.y", "gain margin of REG1.y" (times),
-/// "crossover of REG1.y".
+/// Reads "pp of out.v over last 20u [above 1m] [below 50m]", "cost = expression 2 * losses + L1.l / 1u", or "phase margin of REG1.y",
+/// "gain margin of REG1.y" (times), "crossover of REG1.y".
 Result<StudyMeasure> readStudyMeasure(const std::string& line, const Project& project);
 
 /// A study that is ready to run.
@@ -39,6 +41,8 @@ struct StudySetup {
     StudyPoints points;
     std::vector<StudyMeasure> measures;
     std::vector<std::string> keep;  ///< quantities whose traces are kept
+    std::size_t objective = 0;      ///< of a search: the measure that is made small or large
+    bool searched() const { return points.sampling().sort == Sampling::Sort::search; }
 };
 /// Checks everything that can be checked before a run: lines, targets (the first point and one in which each thing that varies has
 /// another value are made ready), measures, quantities to keep. Errors name the line.
@@ -87,6 +91,10 @@ public:
     virtual bool has(std::size_t index) const = 0;
     /// Called by one thread at a time.
     virtual Status take(StudyRow row) = 0;
+    /// Those that are there; a search goes on from them.
+    virtual Result<std::vector<StudyRow>> rows() const { return std::vector<StudyRow>(); }
+    /// What a search came to, in sentences.
+    virtual Status conclude(const std::vector<std::string>&) { return {}; }
 };
 
 struct StudyRunning {
@@ -95,7 +103,8 @@ struct StudyRunning {
     std::filesystem::path traces = {};  ///< the folder in which those that are kept are written as HDF5
     std::function<void(const StudyProgress&)> progress = {};
 };
-/// Runs what the sink has not. Errors: the sink's; stopped by `cancel` (what is done is in the sink).
+/// Runs what the sink has not; a search goes on from what it has (studies/optimise.h). Errors: the sink's; stopped by `cancel` (what is done
+/// is in the sink).
 Status runStudy(const StudySetup& setup, StudySink& sink, const StudyRunning& running, const CancelToken& cancel);
 
 /// The file of the traces of a row.

@@ -8,6 +8,7 @@
 #include <cmath>
 #include <ctime>
 #include <limits>
+#include <map>
 #include <random>
 
 #include <fmt/format.h>
@@ -179,6 +180,27 @@ void StudyFile::setMeta(const std::string& key, const std::string& value) {
     Statement(database_, "INSERT OR REPLACE INTO meta VALUES (?, ?)", {key, value}).step();
 }
 
+void StudyFile::setQuestion(const StudySetup& setup) {
+    Project project = *setup.project;
+    project.parameterStudies = {setup.study};
+    Json measures = Json::array();
+    for (const StudyMeasure& m : setup.measures)
+        measures.push_back({{"text", m.text}, {"unit", m.unit}, {"above", m.above ? Json(*m.above) : Json(nullptr)},
+                            {"below", m.below ? Json(*m.below) : Json(nullptr)}});
+    Json varied = Json::array();
+    for (const Varied& v : setup.points.varied()) varied.push_back({{"target", v.target}, {"unit", v.unit}});
+    setMeta("name", setup.study.name);
+    setMeta("runs", std::to_string(setup.points.size()));
+    setMeta("measures", measures.dump());
+    setMeta("varied", varied.dump());
+    setMeta("project", writeHedge(project));
+}
+
+Status StudyFile::run(const char* statement) {
+    if (sqlite3_exec(database_, statement, nullptr, nullptr, nullptr) == SQLITE_OK) return {};
+    return fault("cannot be written");
+}
+
 Result<std::unique_ptr<StudyFile>> StudyFile::create(const fs::path& file, const StudySetup& setup) {
     std::unique_ptr<StudyFile> made(new StudyFile);
     made->path_ = file;
@@ -190,23 +212,11 @@ Result<std::unique_ptr<StudyFile>> StudyFile::create(const fs::path& file, const
         return made->fault("cannot be written");
     restrictDatabase(made->database_, longestText);
     if (sqlite3_exec(made->database_, schema, nullptr, nullptr, nullptr) != SQLITE_OK) return made->fault("cannot be written");
-    Project project = *setup.project;
-    project.parameterStudies = {setup.study};
-    Json measures = Json::array();
-    for (const StudyMeasure& m : setup.measures)
-        measures.push_back({{"text", m.text}, {"unit", m.unit}, {"above", m.above ? Json(*m.above) : Json(nullptr)},
-                            {"below", m.below ? Json(*m.below) : Json(nullptr)}});
-    Json varied = Json::array();
-    for (const Varied& v : setup.points.varied()) varied.push_back({{"target", v.target}, {"unit", v.unit}});
     made->setMeta("hedgerow study", std::to_string(formatVersion));
     made->setMeta("program", fmt::format("Hedgerow {}", hedgerow::version));
-    made->setMeta("name", setup.study.name);
     made->setMeta("started", now());
-    made->setMeta("runs", std::to_string(setup.points.size()));
-    made->setMeta("measures", measures.dump());
-    made->setMeta("varied", varied.dump());
     made->setMeta("folder", setup.project->folder.path().string());
-    made->setMeta("project", writeHedge(project));
+    made->setQuestion(setup);
     if (made->meta("project").empty()) return made->fault("cannot be written");
     return made;
 }
@@ -254,6 +264,73 @@ Status StudyFile::take(StudyRow row) {
     return {};
 }
 
+Result<std::vector<StudyRow>> StudyFile::rows() const {
+    const auto all = table();
+    if (!all) return all.error();
+    std::vector<StudyRow> rows;
+    for (std::size_t i = 0; i < all->rows(); ++i) {
+        StudyRow row{.index = all->index[i], .point = all->points[i]};
+        if (all->errors[i].empty())
+            for (const auto& column : all->values) row.values.push_back(column[i]);
+        row.error = all->errors[i];
+        row.seconds = all->seconds[i], row.building = all->building[i], row.good = all->good[i] != 0;
+        rows.push_back(std::move(row));
+    }
+    return rows;
+}
+
+Status StudyFile::conclude(const std::vector<std::string>& words) {
+    setMeta("conclusion", Json(words).dump(-1, ' ', false, Json::error_handler_t::replace));
+    return {};
+}
+
+Status StudyFile::extend(const StudySetup& setup) {
+    const auto known = this->setup(true);
+    if (!known) return known.error();
+    ParameterStudy now = setup.study, then = known->study;
+    // Lists and ranges may be longer; what varies, and all else, is the same.
+    const auto targets = [](const StudySetup& of) {
+        std::vector<std::string> names;
+        for (const Varied& one : of.points.varied()) names.push_back(one.target);
+        return names;
+    };
+    now.runs = then.runs, now.name = then.name, now.extra = then.extra, now.varied = then.varied;
+    if (!(now == then) || targets(setup) != targets(*known))
+        return Error{ErrorCode::range, "more runs are of the same question: what varies, what is measured, plan, scene and seed stay"};
+    Project before = *known->project, after = *setup.project;
+    before.parameterStudies = after.parameterStudies = {};
+    if (writeHedge(before) != writeHedge(after))
+        return Error{ErrorCode::range, "the project has changed since these runs: more runs are of the same project"};
+    auto made = rows();
+    if (!made) return made.error();
+    if (!setup.searched()) {
+        std::map<StudyPoint, std::vector<std::size_t>> places;
+        for (std::size_t i = setup.points.size(); i-- > 0;) places[setup.points.at(i)].push_back(i);
+        std::size_t lost = 0;
+        for (StudyRow& row : *made) {
+            const auto found = places.find(row.point);
+            if (found == places.end() || found->second.empty()) {
+                ++lost;
+                continue;
+            }
+            row.index = found->second.back();
+            found->second.pop_back();
+        }
+        if (lost > 0)
+            return Error{ErrorCode::range, fmt::format("{} of {} runs that are done are none of these: start a new study", lost, made->size()), {}, {},
+                         "runs"};
+    }
+    if (auto begun = run("BEGIN"); !begun) return begun.error();
+    setQuestion(setup);
+    Status outcome = run("DELETE FROM rows; DELETE FROM meta WHERE key = 'conclusion'");
+    known_.clear();
+    for (StudyRow& row : *made)
+        if (outcome) outcome = take(std::move(row));
+    if (outcome) outcome = run("COMMIT");
+    if (!outcome) (void)run("ROLLBACK");
+    return outcome;
+}
+
 Result<StudyTable> StudyFile::table() const {
     const Error broken{ErrorCode::file, path_.string() + " is damaged: its rows do not fit its question"};
     try {
@@ -270,6 +347,7 @@ Result<StudyTable> StudyFile::table() const {
             table.above.push_back(limit("above")), table.below.push_back(limit("below"));
         }
         table.values.resize(table.measured.size()), table.numbers.resize(table.varied.size());
+        if (const std::string words = meta("conclusion"); !words.empty()) table.conclusion = Json::parse(words).get<std::vector<std::string>>();
         Statement rows(database_, "SELECT number, point, measured, error, seconds, building, good FROM rows ORDER BY number");
         int code = rows.step();
         for (; code == SQLITE_ROW; code = rows.step()) {

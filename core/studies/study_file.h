@@ -26,6 +26,7 @@ struct StudyTable {
     std::vector<std::string> errors = {};
     std::vector<double> seconds = {}, building = {};
     std::vector<char> good = {};
+    std::vector<std::string> conclusion = {};  ///< of a search that is over, in sentences
     std::size_t rows() const { return index.size(); }
     std::vector<std::vector<double>> numbers = {};  ///< of each thing that varies, by row; not a number where it is a word
     /// A value of a point as a number; not a number where it is a word.
@@ -53,11 +54,18 @@ public:
     bool has(std::size_t index) const override { return index < known_.size() && known_[index]; }
     /// @pre it was not opened read-only
     Status take(StudyRow row) override;
+    Result<std::vector<StudyRow>> rows() const override;
+    Status conclude(const std::vector<std::string>& words) override;
+    /// Other runs of the same question: "random 400" behind "random 200", a longer list, a finer grid. Rows that are there keep their values and get
+    /// the numbers that their points have now. Errors: the question differs in more than which runs there are; a row has no place among them.
+    Status extend(const StudySetup& setup);
 
 private:
     StudyFile() = default;
     Error fault(const std::string& what) const;
     std::string meta(const std::string& key) const;
+    Status run(const char* statement);
+    void setQuestion(const StudySetup& setup);
     void setMeta(const std::string& key, const std::string& value);
 
     std::filesystem::path path_;

@@ -95,13 +95,17 @@ Status StudyFolder::work(std::size_t chunk, const CancelToken& cancel, bool anyw
 Result<std::size_t> StudyFolder::gather() const {
     auto file = StudyFile::open(question());
     if (!file) return file.error();
+    return gather(**file);
+}
+
+Result<std::size_t> StudyFolder::gather(StudySink& sink) const {
     std::size_t there = 0;
     for (std::size_t chunk = 0; chunk < chunks(); ++chunk) {
         const fs::path path = chunkFile(chunk);
         std::error_code failed;
         if (!fs::exists(path, failed)) continue;
         ++there;
-        if ((*file)->has(chunk * chunk_) && (*file)->has(std::min(runs_, (chunk + 1) * chunk_) - 1)) continue;
+        if (sink.has(chunk * chunk_) && sink.has(std::min(runs_, (chunk + 1) * chunk_) - 1)) continue;
         const auto text = readFile(path, mostBytes);
         if (!text) return text.error();
         const Error broken{ErrorCode::file, path.string() + " is no result of this study"};
@@ -114,8 +118,8 @@ Result<std::size_t> StudyFolder::gather() const {
                 row.error = one.at("error").get<std::string>();
                 row.seconds = one.at("seconds").get<double>(), row.building = one.at("building").get<double>();
                 row.good = one.at("good").get<bool>();
-                if (!(*file)->has(row.index))
-                    if (auto taken = (*file)->take(std::move(row)); !taken) return taken.error();
+                if (!sink.has(row.index))
+                    if (auto taken = sink.take(std::move(row)); !taken) return taken.error();
             }
         } catch (const Json::exception&) {
             return broken;

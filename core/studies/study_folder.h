@@ -27,6 +27,9 @@ public:
     Status work(std::size_t chunk, const CancelToken& cancel, bool anywhere = false) const;
     /// Takes the results that are there into the file of the study. @return how many chunks there are in all of them
     Result<std::size_t> gather() const;
+    /// The same into a file that is held open, row by row: a window looks at them as they come.
+    Result<std::size_t> gather(StudySink& rows) const;
+    const std::filesystem::path& path() const { return folder_; }
     std::filesystem::path question() const { return folder_ / "question.study"; }
 
 private:

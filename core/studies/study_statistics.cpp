@@ -170,6 +170,10 @@ std::vector<std::string> studySummary(const StudyTable& table) {
     lines.push_back(fmt::format("{} of {} runs{}, {} of CPU time, {} of it to build circuits", table.rows(), table.runs,
                                 failed > 0 ? fmt::format(", {} failed", failed) : "", formatQuantity(seconds, "s", 3),
                                 formatQuantity(building, "s", 2)));
+    if (!table.conclusion.empty()) {  // where a search goes says nothing of spread
+        lines.insert(lines.end(), table.conclusion.begin(), table.conclusion.end());
+        return lines;
+    }
     for (std::size_t m = 0; m < table.measured.size(); ++m) {
         const MeasureStatistics s = statisticsOf(table, m);
         if (s.rows == 0) continue;

@@ -21,6 +21,8 @@ namespace hedgerow {
 namespace {
 
 constexpr std::size_t mostBytes = std::size_t{64} << 20, mostCorners = 20, mostVaried = 1000;
+constexpr std::size_t usualSearch = 200;
+constexpr std::string_view allKept = "all kept", minimiseWord = "minimise ", maximiseWord = "maximise ";
 
 Error fault(std::string_view line, std::string message) {
     return {ErrorCode::syntax, fmt::format("\"{}\": {}", line, message), {}, {}, "varied"};
@@ -58,6 +60,30 @@ std::optional<Unit> unitOf(const Project& project, std::string_view target) {
 }
 
 bool isWord(std::string_view target) { return target == "rungs" || target == "plan" || target == "scene"; }
+
+/// The part of a path such as "X1.S1", from a sheet down; nullptr where there is none.
+const Part* findPart(const Project& project, const Sheet& sheet, std::string_view path) {
+    const std::size_t dot = path.find('.');
+    for (const Part& part : sheet.parts) {
+        if (part.name != path.substr(0, dot)) continue;
+        if (dot == std::string_view::npos) return &part;
+        const Sheet* const module = project.findSheet(moduleOf(part.kind));
+        return module ? findPart(project, *module, path.substr(dot + 1)) : nullptr;
+    }
+    return nullptr;
+}
+
+/// What can stand in the place of a part: kept parts of its kind, or modules of the project, by name.
+std::vector<std::string> substitutesOf(const Project& project, const Part& part) {
+    std::vector<std::string> names;
+    if (moduleOf(part.kind).empty()) {
+        for (const Part& kept : project.kept)
+            if (kept.kind == part.kind) names.push_back(kept.name);
+        return names;
+    }
+    for (std::size_t i = 1; i < project.sheets.size(); ++i) names.push_back(project.sheets[i].name);
+    return names;
+}
 
 /// Preferred values of a decade (IEC 60063): E3 to E24 by rounding of the older rows as they are tabled, the finer ones by ratio.
 std::vector<double> preferred(int row) {
@@ -137,6 +163,10 @@ public:
         if (varied_.target.empty()) return fault(line_, "say what varies: a parameter, a value of a part as C2.c, rungs, plan or scene");
         if (rest.empty()) return fault(line_, "its values are missing");
         if (isWord(varied_.target)) return words(rest);
+        const bool parameter = std::any_of(project_.parameters.begin(), project_.parameters.end(),
+                                           [&](const Parameter& one) { return one.name == varied_.target; });
+        if (const Part* const part = parameter ? nullptr : findPart(project_, project_.sheets.front(), varied_.target))
+            return substitutes(*part, rest);
         const auto unit = unitOf(project_, varied_.target);
         if (!unit && varied_.target.find('.') == std::string::npos)
             return fault(line_, fmt::format("the project has no parameter '{}'; a value of a part is written C2.c", varied_.target));
@@ -186,6 +216,23 @@ private:
                 if (const auto sound = checkRungRule(text, project_); !sound) return fault(line_, sound.error().message);
         }
         if (varied_.texts.empty()) return fault(line_, "its values are missing");
+        return varied_;
+    }
+    Result<Varied> substitutes(const Part& part, std::string_view rest) {
+        const bool module = !moduleOf(part.kind).empty();
+        const std::vector<std::string> known = substitutesOf(project_, part);
+        if (rest == allKept) {
+            if (module) return fault(line_, fmt::format("'{}' is a module: name modules of the project, separated by ;", part.name));
+            varied_.texts = known;
+        } else {
+            varied_.texts = piecesOf(rest, ';');
+        }
+        for (const std::string& text : varied_.texts)
+            if (std::find(known.begin(), known.end(), text) == known.end())
+                return fault(line_, module ? fmt::format("the project has no module '{}'; several are separated by ;", text)
+                                           : fmt::format("no kept part of the kind of '{}' is called '{}'; several are separated by ;", part.name, text));
+        if (varied_.texts.empty())
+            return fault(line_, known.empty() ? fmt::format("the project has no kept part of the kind of '{}'", part.name) : "its values are missing");
         return varied_;
     }
     static Status checkRungRule(const std::string& text, const Project& project) {
@@ -348,6 +395,44 @@ Result<std::vector<Varied>> readTable(std::string_view line, const Project& proj
     return columns;
 }
 
+/// "tolerances", "tolerances of L1, C2, normal": each value with a tolerance on its card.
+Result<std::vector<Varied>> readTolerances(std::string_view line, const Project& project) {
+    std::vector<std::string> names = piecesOf(line, ',');
+    const bool normal = names.size() > 1 && names.back() == "normal";
+    if (normal) names.pop_back();
+    const bool some = names.front().starts_with("tolerances of ");
+    if (some) names.front() = trimmed(std::string_view(names.front()).substr(14));
+    if (!some && (names.size() > 1 || names.front() != "tolerances"))
+        return fault(line, "write: tolerances; or: tolerances of L1, C2, normal");
+    const FlatProject flat = flattened(project, partLibrary().catalogue());
+    const ParameterTable parameters(flat.project.parameters);
+    std::vector<Varied> all;
+    for (const Part& part : flat.project.sheet().parts) {
+        const auto named = std::find(names.begin(), names.end(), part.name);
+        if (some && named == names.end()) continue;
+        const PartKind* const kind = partLibrary().catalogue().find(part.kind);
+        const ParameterKind* const tolerance = kind ? kind->findParameter("tolerance") : nullptr;
+        if (!tolerance || !part.values.find("tolerance")) {
+            if (some) return fault(line, fmt::format("{} has no tolerance on its card", part.name));
+            continue;
+        }
+        if (some) names.erase(named);
+        const auto wide = partValue(part, *kind, "tolerance", parameters.lookup());
+        if (!wide) return fault(line, wide.error().text());
+        const ParameterKind& value = kind->parameters.front();
+        const auto mean = partValue(part, *kind, value.key, parameters.lookup());
+        if (!mean) return fault(line, mean.error().text());
+        Varied varied{.target = part.name + "." + value.key, .sort = normal ? Varied::Sort::normal : Varied::Sort::uniform};
+        varied.low = *mean * (1 - *wide), varied.high = *mean * (1 + *wide);
+        varied.mean = *mean, varied.deviation = std::abs(*mean) * *wide / 3;
+        varied.unit = value.unit;
+        all.push_back(std::move(varied));
+    }
+    if (some && !names.empty()) return fault(line, fmt::format("the circuit has no part '{}'", names.front()));
+    if (all.empty()) return fault(line, "no part has a tolerance on its card");
+    return all;
+}
+
 }  // namespace
 
 double normalQuantile(double u) {
@@ -393,6 +478,37 @@ std::string Varied::at(double u) const {
     return {};
 }
 
+double Varied::placeOf(double value) const {
+    const auto part = [](double from, double to, double x) { return std::clamp((x - from) / (to - from), 0.0, 1.0); };
+    if (sort == Sort::list || (!texts.empty() && sort != Sort::range)) {
+        std::size_t nearest = 0;
+        double least = INFINITY;
+        for (std::size_t i = 0; i < texts.size(); ++i)
+            if (const auto one = evaluate(texts[i]); one && std::abs(one->value - value) < least) least = std::abs(one->value - value), nearest = i;
+        return texts.size() < 2 ? 0.5 : static_cast<double>(nearest) / static_cast<double>(texts.size() - 1);
+    }
+    if (sort == Sort::measured) return part(samples.front(), samples.back(), value);
+    if (sort == Sort::range && byRatio) return value > 0 ? part(std::log(low), std::log(high), std::log(value)) : 0.0;
+    return part(low, high, value);
+}
+
+std::optional<double> presentValue(const Project& project, const std::string& target) {
+    const FlatProject flat = flattened(project, partLibrary().catalogue());
+    const ParameterTable parameters(flat.project.parameters);
+    if (const auto value = parameters.value(target)) return value->value;
+    const std::size_t dot = target.rfind('.');
+    if (dot == std::string::npos) return std::nullopt;
+    for (const Part& part : flat.project.sheet().parts) {
+        if (part.name != target.substr(0, dot)) continue;
+        const PartKind* const kind = partLibrary().catalogue().find(part.kind);
+        const ParameterKind* const known = kind ? kind->findParameter(target.substr(dot + 1)) : nullptr;
+        if (!known || known->text || !known->choices.empty()) return std::nullopt;
+        const auto value = partValue(part, *kind, known->key, parameters.lookup());
+        return value ? std::optional(*value) : std::nullopt;
+    }
+    return std::nullopt;
+}
+
 Result<VariedSet> readVaried(const std::vector<std::string>& lines, const Project& project) {
     VariedSet set;
     std::vector<std::pair<std::string, std::string>> correlated;
@@ -401,6 +517,12 @@ Result<VariedSet> readVaried(const std::vector<std::string>& lines, const Projec
         if (line.empty()) continue;
         if (line.starts_with("correlation of ")) {
             correlated.emplace_back(line, "");
+            continue;
+        }
+        if (line == "tolerances" || line.starts_with("tolerances ") || line.starts_with("tolerances,")) {
+            auto toleranced = readTolerances(line, project);
+            if (!toleranced) return toleranced.error();
+            for (Varied& one : *toleranced) set.all.push_back(std::move(one));
             continue;
         }
         if (line.starts_with("table ")) {
@@ -445,20 +567,62 @@ Result<VariedSet> readVaried(const std::vector<std::string>& lines, const Projec
 Result<Sampling> readSampling(std::string_view text) {
     text = trimmed(text);
     const Error wrong{ErrorCode::syntax,
-                      fmt::format("'{}' does not say which runs: grid, rows, corners, random 200, latin 200, sobol 256", text), {}, {},
-                      "runs"};
+                      fmt::format("'{}' does not say which runs: grid, rows, corners, random 200, latin 200, sobol 256, minimise losses", text),
+                      {}, {}, "runs"};
     if (text.empty() || text == "grid") return Sampling{};
     if (text == "rows") return Sampling{.sort = Sampling::Sort::rows};
     if (text == "corners") return Sampling{.sort = Sampling::Sort::corners};
-    Sampling sampling;
+    const auto countIn = [](std::string_view digits) -> std::optional<std::size_t> {
+        const auto count = numberIn(trimmed(digits));
+        if (!count || *count != std::floor(*count) || *count < 1 || *count > static_cast<double>(mostStudyRuns)) return std::nullopt;
+        return static_cast<std::size_t>(*count);
+    };
+    if (text.starts_with(minimiseWord) || text.starts_with(maximiseWord)) {
+        Sampling sampling{.sort = Sampling::Sort::search, .count = usualSearch};
+        sampling.search.most = text.starts_with(maximiseWord);
+        std::vector<std::string> pieces = piecesOf(text.substr(minimiseWord.size()), ',');
+        if (pieces.empty()) return wrong;
+        sampling.search.objective = pieces.front();
+        for (std::size_t i = 1; i < pieces.size(); ++i) {
+            const std::string& piece = pieces[i];
+            if (piece == "globally")
+                sampling.search.way = Sampling::Search::Way::global;
+            else if (piece == "by gradient")
+                sampling.search.way = Sampling::Search::Way::gradient;
+            else if (const auto count = piece.ends_with(" runs") ? countIn(std::string_view(piece).substr(0, piece.size() - 5)) : std::nullopt)
+                sampling.count = *count;
+            else
+                return Error{ErrorCode::syntax,
+                             fmt::format("'{}' is not understood: minimise losses + fsw / 1M, 300 runs, globally (or: by gradient)", piece), {},
+                             {}, "runs"};
+        }
+        return sampling;
+    }
     for (const auto& [word, sort] : {std::pair<std::string_view, Sampling::Sort>{"random ", Sampling::Sort::random},
                                      {"latin ", Sampling::Sort::latin}, {"sobol ", Sampling::Sort::sobol}}) {
         if (!text.starts_with(word)) continue;
-        const auto count = numberIn(trimmed(text.substr(word.size())));
-        if (!count || *count != std::floor(*count) || *count < 1 || *count > static_cast<double>(mostStudyRuns)) return wrong;
-        return Sampling{.sort = sort, .count = static_cast<std::size_t>(*count)};
+        const auto count = countIn(text.substr(word.size()));
+        if (!count) return wrong;
+        return Sampling{.sort = sort, .count = *count};
     }
     return wrong;
+}
+
+std::string samplingText(const Sampling& sampling) {
+    switch (sampling.sort) {
+        case Sampling::Sort::grid: return "grid";
+        case Sampling::Sort::rows: return "rows";
+        case Sampling::Sort::corners: return "corners";
+        case Sampling::Sort::random: return fmt::format("random {}", sampling.count);
+        case Sampling::Sort::latin: return fmt::format("latin {}", sampling.count);
+        case Sampling::Sort::sobol: return fmt::format("sobol {}", sampling.count);
+        case Sampling::Sort::search: break;
+    }
+    using Way = Sampling::Search::Way;
+    const Sampling::Search& search = sampling.search;
+    return fmt::format("{}{}{}{}", search.most ? maximiseWord : minimiseWord, search.objective,
+                       sampling.count == usualSearch ? "" : fmt::format(", {} runs", sampling.count),
+                       search.way == Way::global ? ", globally" : search.way == Way::gradient ? ", by gradient" : "");
 }
 
 Result<StudyPoints> StudyPoints::make(VariedSet set, const Sampling& sampling, std::uint64_t seed) {
@@ -468,8 +632,14 @@ Result<StudyPoints> StudyPoints::make(VariedSet set, const Sampling& sampling, s
     if (set.all.empty()) return Error{ErrorCode::range, "nothing varies: write C2.c: 22u, 47u, 100u", {}, {}, "varied"};
     const bool drawn = sampling.sort == Sampling::Sort::random || sampling.sort == Sampling::Sort::latin ||
                        sampling.sort == Sampling::Sort::sobol;
-    if (set.table) points.sampling_.sort = Sampling::Sort::rows;
+    const bool searched = sampling.sort == Sampling::Sort::search;
+    if (set.table && !searched) points.sampling_.sort = Sampling::Sort::rows;
     const Sampling::Sort sort = points.sampling_.sort;
+    if (searched)
+        for (const Varied& one : set.all)
+            if (!one.numeric() || (one.sort == Varied::Sort::normal && !std::isfinite(one.low)))
+                return Error{ErrorCode::range, fmt::format("'{}' has no range to be searched: write 10u to 100u, or E12 from 10u to 100u",
+                                                           one.target), {}, {}, "varied"};
     if (!drawn && !set.correlations.empty()) return wrong("correlations are of random runs: random 200");
     if (!set.correlations.empty() && sort != Sampling::Sort::random) return wrong("correlated values are drawn with: random 200");
     const auto levels = [](const Varied& varied) { return varied.texts.size(); };
@@ -561,6 +731,7 @@ StudyPoint StudyPoints::at(std::size_t index) const {
                     point[i] = numberText(high ? varied.high : varied.low);
                 break;
             }
+            case Sampling::Sort::search: point[i] = varied.at(0.5); break;
             default: point[i] = varied.at(part(i, index));
         }
     }
@@ -569,37 +740,57 @@ StudyPoint StudyPoints::at(std::size_t index) const {
 
 namespace {
 
-/// Sets a value of a part by its path from a sheet: "R1.r", "X1.A.S1.ron". A module on the way becomes one of its own, so that other
-/// places of it stay as they are.
-Status setValue(Project& project, std::size_t sheet, std::string_view path, const std::string& text, const std::string& whole) {
+/// The part of a path from a sheet down, "R1", "X1.A.S1". A module on the way becomes one of its own, so that other places of it stay as they
+/// are. nullptr where there is none.
+Part* ownPart(Project& project, std::size_t sheet, std::string_view path) {
     const std::size_t dot = path.find('.');
-    const Error missing{ErrorCode::name, fmt::format("'{}' is no value of a part of the project", whole), {}, {}, "varied"};
-    if (dot == std::string_view::npos) return missing;
-    const std::string_view name = path.substr(0, dot), rest = path.substr(dot + 1);
-    for (std::size_t k = 0; k < project.sheets[sheet].parts.size(); ++k) {
-        Part& part = project.sheets[sheet].parts[k];
-        if (part.name != name) continue;
-        if (const PartKind* const kind = partLibrary().catalogue().find(part.kind)) {
-            if (!kind->findParameter(rest)) return missing;
-            part.values.set(rest, text);
+    std::vector<Part>& parts = project.sheets[sheet].parts;
+    const auto found = std::find_if(parts.begin(), parts.end(), [&](const Part& part) { return part.name == path.substr(0, dot); });
+    if (found == parts.end()) return nullptr;
+    if (dot == std::string_view::npos) return &*found;
+    const Sheet* const module = project.findSheet(moduleOf(found->kind));
+    if (!module) return nullptr;
+    Sheet copy = *module;
+    copy.name += fmt::format(" at {}.{}", project.sheets[sheet].name, found->name);
+    found->kind = moduleKindId(copy.name);
+    const auto isCopy = [&](const Sheet& one) { return one.name == copy.name; };
+    if (std::none_of(project.sheets.begin(), project.sheets.end(), isCopy)) project.sheets.push_back(copy);
+    const auto at = std::find_if(project.sheets.begin(), project.sheets.end(), isCopy);
+    return ownPart(project, static_cast<std::size_t>(at - project.sheets.begin()), path.substr(dot + 1));
+}
+
+/// Sets a value of a part, or puts another one into its place.
+Status setTarget(Project& project, const std::string& target, const std::string& text) {
+    const Error missing{ErrorCode::name, fmt::format("'{}' is no value of a part of the project", target), {}, {}, "varied"};
+    if (const Part* const there = findPart(project, project.sheets.front(), target)) {
+        const bool module = !moduleOf(there->kind).empty();
+        Part& part = *ownPart(project, 0, target);
+        if (module) {
+            if (!project.findSheet(text)) return missing;
+            part.kind = moduleKindId(text);
             return {};
         }
-        const Sheet* const module = project.findSheet(moduleOf(part.kind));
-        if (!module) return missing;
-        const bool own = std::any_of(module->parameters.begin(), module->parameters.end(),
-                                     [&](const Parameter& parameter) { return parameter.name == rest; });
-        if (own) {
-            part.values.set(rest, text);
-            return {};
-        }
-        Sheet copy = *module;
-        copy.name += fmt::format(" at {}.{}", project.sheets[sheet].name, part.name);
-        if (!project.findSheet(copy.name)) project.sheets.push_back(copy);
-        project.sheets[sheet].parts[k].kind = moduleKindId(copy.name);
-        const auto at = std::find_if(project.sheets.begin(), project.sheets.end(), [&](const Sheet& one) { return one.name == copy.name; });
-        return setValue(project, static_cast<std::size_t>(at - project.sheets.begin()), rest, text, whole);
+        const auto kept = std::find_if(project.kept.begin(), project.kept.end(),
+                                       [&](const Part& one) { return one.name == text && one.kind == part.kind; });
+        if (kept == project.kept.end()) return missing;
+        part.values = kept->values;
+        return {};
     }
-    return missing;
+    const std::size_t dot = target.rfind('.');
+    if (dot == std::string::npos) return missing;
+    const std::string path = target.substr(0, dot), key = target.substr(dot + 1);
+    const Part* const there = findPart(project, project.sheets.front(), path);
+    if (!there) return missing;
+    if (const PartKind* const kind = partLibrary().catalogue().find(there->kind)) {
+        if (!kind->findParameter(key)) return missing;
+    } else {
+        const Sheet* const module = project.findSheet(moduleOf(there->kind));
+        if (!module || std::none_of(module->parameters.begin(), module->parameters.end(),
+                                    [&](const Parameter& parameter) { return parameter.name == key; }))
+            return missing;
+    }
+    ownPart(project, 0, path)->values.set(key, text);
+    return {};
 }
 
 }  // namespace
@@ -636,7 +827,7 @@ Result<Project> withPoint(const Project& project, const ParameterStudy& study, c
             parameter->value = point[i];
             continue;
         }
-        if (auto set = setValue(changed, 0, target, point[i], target); !set) return set.error();
+        if (auto set = setTarget(changed, target, point[i]); !set) return set.error();
     }
     return changed;
 }

@@ -10,10 +10,15 @@
 //     Vin: measured supply.csv                as often as a file has its values
 //     rungs: all on 1; all on 2, Q1 on 3      rules (model/rung_rule.h)
 //     plan: look; start-up                    scene: steady; load step
+//     D1: fast one; slow one                  kept parts of its kind by their names, or "all kept"
+//     X1: bridge; bridge with snubber         modules of the project in its place: of converters, of controllers
+//     tolerances                              every value with a tolerance on its card, all alike within it
+//     tolerances of L1, C2, normal            some of them, with a third of it as deviation, cut at it
 //     correlation of L1.l and L2.l: 0.8       of random points
 //     table values.csv                        a column for each thing that varies, a row for each run
 
 #include <cstdint>
+#include <optional>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -26,7 +31,7 @@ namespace hedgerow {
 /// One thing that varies.
 struct Varied {
     enum class Sort { list, range, uniform, normal, measured };
-    std::string target;  ///< "Rload", "C2.c", "X1.S1.ron", "rungs", "plan", "scene"
+    std::string target;  ///< "Rload", "C2.c", "X1.S1.ron", "D1", "rungs", "plan", "scene"
     Sort sort = Sort::list;
     std::vector<std::string> texts = {};  ///< the values of a list, as typed; of a range or of preferred values as numbers
     double low = 0, high = 0;             ///< SI, of a range, of limits, and where a normal distribution is cut
@@ -38,6 +43,8 @@ struct Varied {
     std::string at(double u) const;
     /// Whether its values are numbers.
     bool numeric() const;
+    /// Where a value lies between its ends, 0 to 1: of a list the place of the nearest one.
+    double placeOf(double value) const;
 };
 
 struct VariedSet {
@@ -55,12 +62,21 @@ Result<VariedSet> readVaried(const std::vector<std::string>& lines, const Projec
 
 /// How the runs are chosen.
 struct Sampling {
-    enum class Sort { grid, rows, corners, random, latin, sobol };
+    enum class Sort { grid, rows, corners, random, latin, sobol, search };
     Sort sort = Sort::grid;
-    std::size_t count = 0;  ///< of random, latin and sobol
+    std::size_t count = 0;  ///< of random, latin and sobol; at most, of a search
+    struct Search {
+        std::string objective = {};  ///< an expression over named measures and parameters
+        bool most = false;           ///< it is to be made large
+        enum class Way { local, global, gradient } way = Way::local;
+    };
+    Search search = {};
 };
-/// Reads "grid", "rows", "corners", "random 200", "latin 200", "sobol 256".
+/// Reads "grid", "rows", "corners", "random 200", "latin 200", "sobol 256", "minimise losses + fsw / 1M", "maximise margin, 300 runs,
+/// globally", "minimise ripple, by gradient".
 Result<Sampling> readSampling(std::string_view text);
+/// The other way around.
+std::string samplingText(const Sampling& sampling);
 
 constexpr std::size_t mostStudyRuns = 10'000'000;
 
@@ -75,6 +91,7 @@ public:
     std::size_t size() const { return size_; }
     StudyPoint at(std::size_t index) const;
     const std::vector<Varied>& varied() const { return set_.all; }
+    const Sampling& sampling() const { return sampling_; }
 
 private:
     double part(std::size_t axis, std::size_t index) const;
@@ -90,6 +107,9 @@ private:
 /// The project with the values of a point. Errors: a target that is not there, a value that it does not take.
 Result<Project> withPoint(const Project& project, const ParameterStudy& study, const std::vector<Varied>& varied,
                           const StudyPoint& point);
+
+/// The value of a parameter, or of a value of a part, as the project stands; nothing where there is none, or it is no number.
+std::optional<double> presentValue(const Project& project, const std::string& target);
 
 /// The value of the standard normal distribution that a part u of all lies below, 0 < u < 1.
 double normalQuantile(double u);

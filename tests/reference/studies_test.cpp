@@ -10,7 +10,9 @@
 #include <set>
 
 #include "formats/hedge/hedge.h"
+#include "base/process.h"
 #include "studies/optimise.h"
+#include "studies/slurm.h"
 #include "studies/study_folder.h"
 #include "studies/study_statistics.h"
 #include "support/circuit.h"
@@ -42,12 +44,18 @@ public:
     bool has(std::size_t index) const override { return seen.contains(index); }
     Status take(StudyRow row) override {
         seen.insert(row.index);
-        rows.push_back(std::move(row));
-        if (cancelAt && rows.size() == cancelAt) cancel.cancel();
+        made.push_back(std::move(row));
+        if (cancelAt && made.size() == cancelAt) cancel.cancel();
+        return {};
+    }
+    Result<std::vector<StudyRow>> rows() const override { return made; }
+    Status conclude(const std::vector<std::string>& said) override {
+        words = said;
         return {};
     }
     std::set<std::size_t> seen;
-    std::vector<StudyRow> rows;
+    std::vector<StudyRow> made;
+    std::vector<std::string> words;
     std::size_t cancelAt = 0;
     CancelToken cancel;
 };
@@ -76,8 +84,8 @@ TEST(Studies, AGridIsRunPointByPoint) {
     ASSERT_EQ(setup.points.size(), 6u);
     Rows rows;
     ASSERT_TRUE(runStudy(setup, rows, {}, CancelToken()));
-    ASSERT_EQ(rows.rows.size(), 6u);
-    for (const StudyRow& row : rows.rows) {
+    ASSERT_EQ(rows.made.size(), 6u);
+    for (const StudyRow& row : rows.made) {
         ASSERT_TRUE(row.error.empty()) << row.error;
         const double r = evaluate(row.point[0])->value, c = evaluate(row.point[1])->value, tau = r * c;
         EXPECT_RELATIVE(row.values[0], 10 * (1 - std::exp(-1e-3 / tau)), 1e-5);
@@ -207,8 +215,8 @@ TEST(Studies, RungsPlansAndScenesVary) {
                                              {"max of out.v"}));
     Rows rows;
     ASSERT_TRUE(runStudy(setup, rows, {.threads = 1}, CancelToken()));
-    ASSERT_EQ(rows.rows.size(), 4u);
-    for (const StudyRow& row : rows.rows) {
+    ASSERT_EQ(rows.made.size(), 4u);
+    for (const StudyRow& row : rows.made) {
         ASSERT_TRUE(row.error.empty()) << row.error;
         EXPECT_RELATIVE(row.values[0], 10 * (1 - std::exp(row.point[0] == "short" ? -1.0 : -3.0)), 1e-5);
     }
@@ -224,23 +232,148 @@ TEST(Studies, AValueInsideOneModuleLeavesTheOthersAlone) {
     EXPECT_TRUE(arrivals(*setup).front().reached());
     Rows rows;
     ASSERT_TRUE(runStudy(*setup, rows, {.threads = 1}, CancelToken()));
-    ASSERT_EQ(rows.rows.size(), 2u);
-    ASSERT_TRUE(rows.rows[0].error.empty() && rows.rows[1].error.empty()) << rows.rows[0].error << rows.rows[1].error;
-    EXPECT_GT(rows.rows[1].values[0], 20 * rows.rows[0].values[0]);
-    EXPECT_LT(rows.rows[1].values[1], 2 * rows.rows[0].values[1]);
+    ASSERT_EQ(rows.made.size(), 2u);
+    ASSERT_TRUE(rows.made[0].error.empty() && rows.made[1].error.empty()) << rows.made[0].error << rows.made[1].error;
+    EXPECT_GT(rows.made[1].values[0], 20 * rows.made[0].values[0]);
+    EXPECT_LT(rows.made[1].values[1], 2 * rows.made[0].values[1]);
     study.varied = {"X1.Z.S1.ron: 1m, 2m"};
     EXPECT_FALSE(prepareStudy(project, study));
     study.varied = {"X1.A.S1.nothing: 1m, 2m"};
     EXPECT_FALSE(prepareStudy(project, study));
 }
 
+TEST(Studies, TolerancesOnTheCardsAreDrawn) {
+    Circuit c;
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "10"}})
+        .add("resistor", "R1", {"in", "out"}, {{"r", "1k"}, {"tolerance", "5 %"}})
+        .add("resistor", "R2", {"out", "0"}, {{"r", "1k"}, {"tolerance", "1"}})
+        .add("capacitor", "C1", {"out", "0"}, {{"c", "1u"}})
+        .plan("10m", "1e-6");
+    // The divider at both ends of both: 10 R2 / (R1 + R2).
+    const StudySetup corners = ready(c, asking({"tolerances"}, {"value of out.v at 10m"}, "corners"));
+    ASSERT_EQ(corners.points.varied().size(), 2u);
+    EXPECT_EQ(corners.points.varied()[0].target, "R1.r");
+    Rows rows;
+    ASSERT_TRUE(runStudy(corners, rows, {}, CancelToken()));
+    double least = 10, most = 0;
+    for (const StudyRow& row : rows.made) least = std::min(least, row.values.at(0)), most = std::max(most, row.values.at(0));
+    EXPECT_RELATIVE(least, 10 * 0.99 / (1.05 + 0.99), 1e-6);
+    EXPECT_RELATIVE(most, 10 * 1.01 / (0.95 + 1.01), 1e-6);
+    // Some of them, as a normal distribution: a third of the tolerance is its deviation.
+    const StudySetup normal = ready(c, asking({"tolerances of R1, normal"}, {"value of out.v at 10m"}, "latin 200"));
+    ASSERT_EQ(normal.points.varied().size(), 1u);
+    EXPECT_RELATIVE(normal.points.varied()[0].deviation, 1000 * 0.05 / 3, 1e-12);
+    const auto project = std::make_shared<const Project>(c.project());
+    for (const char* line : {"tolerances of C1", "tolerances of R7", "tolerances, always"})
+        EXPECT_FALSE(prepareStudy(project, asking({line}, {"value of out.v at 10m"}, "corners"))) << line;
+}
+
+TEST(Studies, KeptPartsAndModulesTakeThePlaceOfOthers) {
+    Circuit c = lowPass();
+    const auto keep = [&](const char* name, const char* kind, const char* key, const char* value) {
+        Part part{.name = name, .kind = kind, .at = {}, .values = {}, .extra = {}};
+        part.values.set(key, value);
+        c.project().kept.push_back(part);
+    };
+    keep("small", "capacitor", "c", "500n"), keep("large", "capacitor", "c", "2u"), keep("other", "resistor", "r", "5");
+    Rows rows;
+    ASSERT_TRUE(runStudy(ready(c, asking({"C1: all kept"}, {"value of out.v at 1m"})), rows, {.threads = 1}, CancelToken()));
+    ASSERT_EQ(rows.made.size(), 2u);
+    EXPECT_EQ(rows.made[0].point[0], "small");
+    EXPECT_RELATIVE(rows.made[0].values.at(0), 10 * (1 - std::exp(-2.0)), 1e-4);
+    EXPECT_RELATIVE(rows.made[1].values.at(0), 10 * (1 - std::exp(-0.5)), 1e-4);
+    const auto project = std::make_shared<const Project>(c.project());
+    EXPECT_FALSE(prepareStudy(project, asking({"C1: other"}, {"value of out.v at 1m"})));
+    EXPECT_FALSE(prepareStudy(project, asking({"V1: all kept"}, {"value of out.v at 1m"})));
+}
+
+TEST_F(StudyFiles, MoreRunsOfTheSameQuestionKeepWhatIsThere) {
+    const Circuit c = lowPass();
+    const auto make = [&](const char* varied, const char* runs) { return ready(c, asking({varied}, {"value of out.v at 1m"}, runs)); };
+    const StudySetup few = make("R1.r: 500 to 2k", "random 20");
+    auto file = StudyFile::create(folder / "a.study", few);
+    ASSERT_TRUE(file) << file.error().text();
+    ASSERT_TRUE(runStudy(few, **file, {}, CancelToken()));
+    const auto before = (*file)->table();
+    ASSERT_TRUE(before);
+    const StudySetup many = make("R1.r: 500 to 2k", "random 30");
+    ASSERT_TRUE((*file)->extend(many));
+    EXPECT_TRUE((*file)->has(19));
+    EXPECT_FALSE((*file)->has(20));
+    ASSERT_TRUE(runStudy(many, **file, {}, CancelToken()));
+    const auto after = (*file)->table();
+    ASSERT_TRUE(after);
+    ASSERT_EQ(after->rows(), 30u);
+    for (std::size_t i = 0; i < 20; ++i) EXPECT_EQ(after->values[0][i], before->values[0][i]);
+    // Another question, or one that leaves rows without a place, is none of these.
+    EXPECT_FALSE((*file)->extend(make("C1.c: 500n to 2u", "random 30")));
+    EXPECT_FALSE((*file)->extend(make("R1.r: 500 to 2k", "random 10")));
+    EXPECT_EQ((*file)->table()->rows(), 30u);
+    // A list gets longer in the middle: rows take their new numbers.
+    const StudySetup coarse = make("R1.r: 500, 2k", "grid");
+    auto grid = StudyFile::create(folder / "b.study", coarse);
+    ASSERT_TRUE(grid);
+    ASSERT_TRUE(runStudy(coarse, **grid, {}, CancelToken()));
+    const StudySetup fine = make("R1.r: 500, 1k, 2k", "grid");
+    ASSERT_TRUE((*grid)->extend(fine));
+    EXPECT_FALSE((*grid)->has(1));
+    ASSERT_TRUE(runStudy(fine, **grid, {}, CancelToken()));
+    for (std::size_t i = 0; i < 3; ++i) {
+        const double r = std::array{500.0, 1000.0, 2000.0}[i];
+        EXPECT_RELATIVE((*grid)->table()->values[0][i], 10 * (1 - std::exp(-1000 / r)), 1e-4);
+    }
+}
+
+TEST_F(StudyFiles, ASearchStandsInItsFileWithWhatItCameTo) {
+    Circuit c;
+    c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "12"}, {"ri", "3"}}, 2).add("resistor", "R1", {"in", "0"}, {{"r", "1"}}).plan("1m", "1e-6");
+    const StudySetup setup = ready(c, asking({"R1.r: 500m to 20"}, {"p = mean of R1.p"}, "maximise p"));
+    auto file = StudyFile::create(folder / "a.study", setup);
+    ASSERT_TRUE(file);
+    ASSERT_TRUE(runStudy(setup, **file, {}, CancelToken()));
+    auto again = StudyFile::open(folder / "a.study");
+    ASSERT_TRUE(again);
+    const auto table = (*again)->table();
+    ASSERT_TRUE(table);
+    ASSERT_FALSE(table->conclusion.empty());
+    EXPECT_NE(table->conclusion.front().find("best: R1.r = "), std::string::npos) << table->conclusion.front();
+    EXPECT_EQ(studySummary(*table)[1], table->conclusion.front());
+    const auto reopened = (*again)->setup();
+    ASSERT_TRUE(reopened);
+    EXPECT_TRUE(reopened->searched());
+    EXPECT_EQ((*again)->rows()->size(), table->rows());
+}
+
+TEST(Slurm, ListsOfTasksAreWrittenAndRead) {
+    EXPECT_EQ(arrayText({0, 1, 2, 3, 7, 9, 10}), "0-3,7,9-10");
+    EXPECT_EQ(arrayText({}), "");
+    for (const std::vector<std::size_t>& numbers : {std::vector<std::size_t>{0}, {5, 6}, {1, 3, 5, 7, 8}, {}})
+        EXPECT_EQ(*arrayNumbers(arrayText(numbers)), numbers);
+    for (const char* text : {"a", "1-", "-1", "3-1", "1,,2", "1-2-3", "0-99999999999999999999"}) EXPECT_FALSE(arrayNumbers(text)) << text;
+}
+
+TEST_F(StudyFiles, AProgramIsRunToItsEndWithWhatItSays) {
+    const auto said = runProcess({"sh", "-c", "echo one; echo two >&2; exit 3"}, 10, CancelToken());
+    ASSERT_TRUE(said);
+    EXPECT_EQ(said->code, 3);
+    EXPECT_EQ(said->out, "one\n");
+    EXPECT_EQ(said->err, "two\n");
+    EXPECT_FALSE(runProcess({"no-program-of-this-name"}, 10, CancelToken()));
+    EXPECT_FALSE(runProcess({"sleep", "60"}, 0.2, CancelToken()));
+    const CancelToken stop;
+    stop.cancel();
+    const auto stopped = runProcess({"sleep", "60"}, 60, stop);
+    ASSERT_FALSE(stopped);
+    EXPECT_EQ(stopped.error().code, ErrorCode::stop);
+}
+
 TEST(Studies, ARunThatFailsIsARow) {
     const StudySetup setup = ready(lowPass(), asking({"C1.c: 1u, -1u, 2u"}, {"max of out.v"}));
     Rows rows;
     ASSERT_TRUE(runStudy(setup, rows, {}, CancelToken()));
-    ASSERT_EQ(rows.rows.size(), 3u);
+    ASSERT_EQ(rows.made.size(), 3u);
     int failed = 0;
-    for (const StudyRow& row : rows.rows)
+    for (const StudyRow& row : rows.made)
         if (!row.error.empty()) {
             ++failed;
             EXPECT_NE(row.error.find("C1"), std::string::npos) << row.error;
@@ -374,7 +507,7 @@ TEST(Optimise, RosenbrocksValley) {
                                   const double a = scaled(x[0], -2, 2), b = scaled(x[1], -1, 3);
                                   return Objective::At{.value = 100 * std::pow(b - a * a, 2) + std::pow(1 - a, 2)};
                               }};
-    const Optimum best = minimise(objective, {.start = {0.2, 0.5}, .most = 3000, .tolerance = 1e-7}, CancelToken());
+    const Optimum best = minimise(objective, {.starts = {{0.2, 0.5}}, .most = 3000, .tolerance = 1e-7}, CancelToken());
     ASSERT_EQ(best.at.size(), 2u);
     EXPECT_NEAR(scaled(best.at[0], -2, 2), 1, 2e-2);
     EXPECT_NEAR(scaled(best.at[1], -1, 3), 1, 4e-2);
@@ -387,7 +520,7 @@ TEST(Optimise, TwoTextbookProblemsWithConstraints) {
                               const double x = scaled(u[0], -3, 3), y = scaled(u[1], -3, 3);
                               return Objective::At{.value = std::pow(x - 2, 2) + std::pow(y - 1, 2), .constraints = {x + y - 2}};
                           }};
-    const Optimum a = minimise(plane, {.start = {0.1, 0.1}, .most = 600, .tolerance = 1e-7}, CancelToken());
+    const Optimum a = minimise(plane, {.starts = {{0.1, 0.1}}, .most = 600, .tolerance = 1e-7}, CancelToken());
     ASSERT_FALSE(a.at.empty());
     EXPECT_NEAR(scaled(a.at[0], -3, 3), 1.5, 2e-3);
     EXPECT_NEAR(a.value, 0.5, 1e-4);
@@ -397,7 +530,7 @@ TEST(Optimise, TwoTextbookProblemsWithConstraints) {
                                const double x = scaled(u[0], -2, 2), y = scaled(u[1], -2, 2);
                                return Objective::At{.value = x * y, .constraints = {x * x + y * y - 2}};
                            }};
-    const Optimum b = minimise(circle, {.global = true, .start = {0.5, 0.5}, .most = 3000, .tolerance = 1e-6}, CancelToken());
+    const Optimum b = minimise(circle, {.way = Sampling::Search::Way::global, .starts = {{0.5, 0.5}}, .most = 3000, .tolerance = 1e-6}, CancelToken());
     ASSERT_FALSE(b.at.empty());
     EXPECT_NEAR(b.value, -1, 1e-3);
     EXPECT_LE(b.constraints[0], 1e-9);
@@ -414,34 +547,58 @@ TEST(Optimise, ALoadTakesMostPowerWhereItMatchesItsSource) {
     // P = V^2 R / (R_i + R)^2 is greatest at R = R_i: V^2 / (4 R_i).
     Circuit c;
     c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "12"}, {"ri", "3"}}, 2).add("resistor", "R1", {"in", "0"}, {{"r", "1"}}).plan("1m", "1e-6");
-    const StudySetup setup = ready(c, asking({"R1.r: 500m to 20"}, {"p = mean of R1.p"}, "random 1"));
+    const auto searched = [&](const StudySetup& setup, StudySink& rows) { return searchStudy(setup, rows, {}, CancelToken()); };
+    const StudySetup setup = ready(c, asking({"R1.r: 500m to 20"}, {"p = mean of R1.p"}, "maximise p, 120 runs"));
     Rows rows;
-    const auto best = optimise({.setup = setup, .objective = "p", .most = true, .evaluations = 120}, rows, CancelToken());
+    const auto best = searched(setup, rows);
     ASSERT_TRUE(best) << best.error().text();
     EXPECT_RELATIVE(best->value, 12.0 * 12 / 12, 1e-6);
     EXPECT_RELATIVE(evaluate(best->best.point[0])->value, 3, 0.01);
     EXPECT_TRUE(best->binding.empty());
     ASSERT_EQ(best->flatness.size(), 1u);
     EXPECT_LT(best->flatness[0], 0.01);
-    EXPECT_GE(rows.rows.size(), static_cast<std::size_t>(best->evaluations));
-    // With a limit on its current it stands there: I = V / (R_i + R) <= 1.5 A, R = 5 Ohm.
-    const StudySetup limited = ready(c, asking({"R1.r: 500m to 20"}, {"p = mean of R1.p", "max of R1.i below 1.5"}, "random 1"));
-    Rows more;
-    const auto bound = optimise({.setup = limited, .objective = "p", .most = true, .evaluations = 200}, more, CancelToken());
-    ASSERT_TRUE(bound) << bound.error().text();
-    EXPECT_RELATIVE(evaluate(bound->best.point[0])->value, 5, 1e-3);
-    EXPECT_EQ(bound->binding, std::vector<std::string>{"max of R1.i below 1.5"});
+    EXPECT_GE(rows.made.size(), static_cast<std::size_t>(best->evaluations));
+    EXPECT_EQ(rows.words, best->words);
+    // It begins at the present value, 1 Ohm.
+    EXPECT_RELATIVE(evaluate(rows.made.at(0).point[0])->value, 1, 1e-12);
+    // What is there is not run again, and it goes on from the best of it.
+    Rows again;
+    again.made = rows.made;
+    const auto further = searched(setup, again);
+    ASSERT_TRUE(further) << further.error().text();
+    EXPECT_GE(further->value, best->value);
+    EXPECT_LT(again.made.size(), rows.made.size() + 60);
+    // By gradient it is the same place.
+    Rows steep;
+    const auto by = searched(ready(c, asking({"R1.r: 500m to 20"}, {"p = mean of R1.p"}, "maximise p, 120 runs, by gradient")), steep);
+    ASSERT_TRUE(by) << by.error().text();
+    EXPECT_RELATIVE(by->value, 12, 1e-6);
+    // With a limit on its current it stands there: I = V / (R_i + R) <= 1.5 A, R = 5 Ohm; with every way of looking.
+    for (const char* how : {"", ", by gradient", ", globally"}) {
+        const StudySetup limited = ready(c, asking({"R1.r: 500m to 20"}, {"p = mean of R1.p", "max of R1.i below 1.5"}, std::string("maximise p") + how));
+        Rows more;
+        const auto bound = searched(limited, more);
+        ASSERT_TRUE(bound) << bound.error().text();
+        EXPECT_RELATIVE(evaluate(bound->best.point[0])->value, 5, 1e-3) << how;
+        EXPECT_EQ(bound->binding, std::vector<std::string>{"max of R1.i below 1.5"}) << how;
+    }
+    // An expression of measures, parameters and values: p / R has its greatest value at the least resistance.
+    const auto expression = ready(c, asking({"R1.r: 500m to 20"}, {"p = mean of R1.p", "density = expression p / R1.r"}, "maximise density"));
+    Rows dense;
+    const auto least = searched(expression, dense);
+    ASSERT_TRUE(least) << least.error().text();
+    EXPECT_RELATIVE(evaluate(least->best.point[0])->value, 0.5, 1e-3);
+    EXPECT_RELATIVE(least->value, std::pow(12 / 3.5, 2), 1e-3);
     // Preferred values are taken as they are.
-    const StudySetup preferred = ready(c, asking({"R1.r: E6 from 1 to 10"}, {"p = mean of R1.p"}, "random 1"));
     Rows some;
-    const auto listed = optimise({.setup = preferred, .objective = "p", .most = true, .global = true, .evaluations = 100}, some, CancelToken());
+    const auto listed = searched(ready(c, asking({"R1.r: E6 from 1 to 10"}, {"p = mean of R1.p"}, "maximise p, 100 runs, globally")), some);
     ASSERT_TRUE(listed) << listed.error().text();
     EXPECT_TRUE(listed->best.point[0] == "3.3" || listed->best.point[0] == "2.2") << listed->best.point[0];
-    EXPECT_FALSE(optimise({.setup = setup, .objective = "q + 1"}, some, CancelToken()));
-    const StudySetup words = ready(c, asking({"rungs: all on 1; all on 2"}, {"p = mean of R1.p"}, "random 1"));
-    EXPECT_FALSE(optimise({.setup = words, .objective = "p"}, some, CancelToken()));
-    const StudySetup impossible = ready(c, asking({"R1.r: 500m to 20"}, {"p = mean of R1.p above 100"}, "random 1"));
-    EXPECT_FALSE(optimise({.setup = impossible, .objective = "p", .evaluations = 30}, some, CancelToken()));
+    const auto project = std::make_shared<const Project>(c.project());
+    EXPECT_FALSE(prepareStudy(project, asking({"R1.r: 500m to 20"}, {"p = mean of R1.p"}, "maximise q + 1")));
+    EXPECT_FALSE(prepareStudy(project, asking({"rungs: all on 1; all on 2"}, {"p = mean of R1.p"}, "maximise p")));
+    Rows none;
+    EXPECT_FALSE(searched(ready(c, asking({"R1.r: 500m to 20"}, {"p = mean of R1.p above 100"}, "maximise p, 30 runs")), none));
 }
 
 }  // namespace
