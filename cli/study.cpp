@@ -370,30 +370,24 @@ int studySubmit(const StudyOptions& options) {
     const auto ended = [&](const Error& error) {
         return fail(error, options.json, error.code == ErrorCode::stop ? stopped : unsound);
     };
-    const auto sent = jobs->submit(setting, cancel);
-    if (!sent) return ended(sent.error());
-    if (!options.json && !options.quiet)
-        fmt::print("{} of {} chunks sent: {}\n", *sent, folder->chunks(),
-                   options.wait ? "waiting" : "hedgerow-cli study status " + options.folder + " tells how far they are");
-    if (!options.wait) return success;
-    constexpr int lookEvery = 2, lookTwice = 3;  // s, and how often something has to be missing before it is lost
-    int lost = 0;
-    for (;;) {
-        const auto state = jobs->state(cancel);
-        if (!state && state.error().code == ErrorCode::stop) return ended(state.error());
-        if (state && state->done == folder->chunks()) break;
-        // A controller that is away for a moment is asked again.
-        lost = state && state->lost > 0 ? lost + 1 : 0;
-        if (lost >= lookTwice) {
-            const auto again = jobs->submit(setting, cancel);
-            if (!again) return ended(again.error());
-            if (!options.json && !options.quiet) fmt::print("{} chunks were lost and are sent again\n", *again);
-            lost = 0;
-        }
-        if (const auto there = folder->gather(); !there) return fail(there.error(), options.json, unreadable);
-        for (int i = 0; i < lookEvery * 50 && !cancel.cancelled(); ++i) std::this_thread::sleep_for(std::chrono::milliseconds(20));
-        if (cancel.cancelled()) return ended({ErrorCode::stop, "stopped waiting; the tasks go on"});
+    if (!options.wait) {
+        const auto sent = jobs->submit(setting, cancel);
+        if (!sent) return ended(sent.error());
+        fmt::print("{} of {} chunks sent; how far they are: hedgerow-cli study status {}\n", *sent, folder->chunks(), options.folder);
+        return success;
     }
+    auto file = StudyFile::open(folder->question());
+    if (!file) return fail(file.error(), options.json, unreadable);
+    const auto done = workBySlurm(*folder, setting, **file,
+                                  [&](const SlurmState& state, std::size_t again) {
+                                      if (options.json || options.quiet) return;
+                                      if (again > 0) fmt::print("{} chunks were lost and are sent again\n", again);
+                                      if (isatty(STDERR_FILENO))
+                                          fmt::print(stderr, "\r{} of {} chunks done, {} running, {} waiting   ", state.done, folder->chunks(),
+                                                     state.running, state.waiting);
+                                  },
+                                  cancel);
+    if (!done) return ended(done.error());
     return studyGather(options);
 }
 

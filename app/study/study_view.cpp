@@ -22,8 +22,12 @@
 #include <qcustomplot.h>
 
 #include "base/shared_files.h"
+#include "base/time.h"
+#include "ledger/measured_run.h"
 #include "model/edits.h"
 #include "model/quantity.h"
+#include "studies/slurm.h"
+#include "studies/study_folder.h"
 #include "style/theme.h"
 
 namespace hedgerow::app {
@@ -32,7 +36,8 @@ namespace {
 
 constexpr int leftWidth = 232, followEvery = 300;  // ms
 constexpr std::size_t mostFamily = 24;             ///< runs beside each other on the timeline
-constexpr int bins = 40;
+constexpr std::size_t mostTraces = 200;            ///< in one picture
+constexpr std::size_t slurmChunks = 200, mostChunk = 100;
 
 QString words(const std::string& text) { return QString::fromStdString(text); }
 
@@ -65,14 +70,6 @@ ParameterStudy usualStudy(const Project& project) {
             study.measured.push_back("pp of " + quantity);
         }
     return study;
-}
-
-QString withoutLimits(const QString& measure) { return measure.section(" above ", 0, 0).section(" below ", 0, 0); }
-
-/// A value of a point as it is read: with prefix and unit where it is a number.
-QString valueText(const StudyTable& table, std::size_t row, std::size_t axis) {
-    const double value = table.number(row, axis);
-    return std::isfinite(value) ? words(formatQuantity(value, table.variedUnits[axis], 4)) : words(table.points[row][axis]);
 }
 
 }  // namespace
@@ -165,7 +162,7 @@ QVariant StudyModel::headerData(int section, Qt::Orientation orientation, int ro
     if (section <= axes) return words(table_->varied[static_cast<std::size_t>(section - 1)]);
     if (section <= axes + measures) {
         const QString text = words(table_->measured[static_cast<std::size_t>(section - axes - 1)]);
-        return role == Qt::ToolTipRole ? text : withoutLimits(text);
+        return role == Qt::ToolTipRole ? text : shortMeasure(text);
     }
     return role == Qt::ToolTipRole ? "whether every value keeps its limits, or why the run failed" : "outcome";
 }
@@ -207,6 +204,8 @@ struct StudyView::Live final : public StudySink {
     std::vector<StudyRow> fresh;
     StudyProgress progress;
     bool has(std::size_t index) const override { return file->has(index); }
+    Result<std::vector<StudyRow>> rows() const override { return file->rows(); }
+    Status conclude(const std::vector<std::string>& words) override { return file->conclude(words); }
     Status take(StudyRow row) override {
         auto taken = file->take(row);
         const std::lock_guard lock(mutex);
@@ -247,11 +246,13 @@ StudyView::StudyView(Workspace& workspace, QWidget* parent)
         made->setSizeAdjustPolicy(QComboBox::AdjustToMinimumContentsLengthWithIcon);
         return made;
     };
-    names_.box()->setMinimumWidth(220);
-    top->addWidget(names_.box());
+    names_.box()->setMinimumWidth(150);
+    top->addWidget(names_.box(), 2);
+    filter_ = new QLineEdit(this);
     top->addStretch(1);
+    top->addWidget(filter_, 3);
     kept_ = choice("studyKept", "results that were kept beside the project");
-    kept_->setMinimumWidth(150);
+    kept_->setMinimumWidth(130);
     connect(kept_, &QComboBox::activated, this, &StudyView::showKept);
     top->addWidget(kept_);
     auto* save = button("Export…", "studyExport", "the rows as .csv, .h5, .json, as a report, or as a picture");
@@ -298,10 +299,12 @@ StudyView::StudyView(Workspace& workspace, QWidget* parent)
                    "C2.c: 22u, 47u, 100u\nRload: 1 to 10 in 20\nRload: 1 to 100, 5 a decade\nL1.l: E12 from 10u to 100u\n"
                    "L1.l: 22u +- 20 %\nL1.l: normal 22u, deviation 2 %, within 5 %\nVin: measured supply.csv\n"
                    "rungs: all on 1; all on 2\nplan: look; start-up\nscene: steady; load step\n"
+                   "D1: all kept\nX1: leg; leg with snubber\ntolerances\ntolerances of L1, C2, normal\n"
                    "correlation of L1.l and L2.l: 0.8\ntable values.csv");
     measured_ = edit("What is measured", "studyMeasured",
-                     "mean of out.v above 23.5 below 24.5\npp of L1.i over last 20u below 4\nloss of S1\n"
-                     "thd of V1.i base 50 below 5m\nvalue of out.v at 2m");
+                     "mean of out.v above 23.5 below 24.5\nripple = pp of out.v over last 20u\nloss of S1\n"
+                     "thd of V1.i base 50 below 5m\nvalue of out.v at 2m\nphase margin of REG1.y above 45\n"
+                     "cost = expression 10 * ripple + L1.l / 1u");
     const auto field = [&](const QString& label, const QString& name, const QString& hint) {
         auto* line = new QHBoxLayout;
         auto* says = new QLabel(label, this);
@@ -318,17 +321,23 @@ StudyView::StudyView(Workspace& workspace, QWidget* parent)
         side->addLayout(line);
         return made;
     };
-    runs_ = field("runs", "studyRuns", "grid, rows, corners, random 200, latin 200, sobol 256");
+    runs_ = field("runs", "studyRuns", "grid, rows, corners, random 200, latin 200, sobol 256,\nminimise losses + fsw / 1M\nmaximise margin, 300 runs, globally (or: by gradient)");
     keep_ = field("traces", "studyKeep", "none kept; such as out.v + L1.i");
     settle_ = new QCheckBox("each run is its periodic state", this);
     settle_->setObjectName("studySettle");
     connect(settle_, &QCheckBox::clicked, this, &StudyView::takeTexts);
     side->addWidget(settle_);
+    if (slurmKnowsACluster()) {
+        where_ = choice("studyWhere", "where the runs are made");
+        where_->addItems({"on this machine", "by Slurm"});
+        where_->setToolTip("on all cores here, or as job arrays of the cluster that this machine belongs to");
+        side->addWidget(where_);
+    }
     auto* buttons = new QHBoxLayout;
     buttons->setSpacing(4);
     run_ = button("Run study", "studyRun", "all runs, on all cores");
     run_->setProperty("main", true);
-    goOn_ = button("Go on", "studyGoOn", "runs what is missing of the rows that are shown");
+    goOn_ = button("Go on", "studyGoOn", "runs what is missing of the rows that are shown; write random 400 for random 200 to have more of them");
     connect(run_, &QPushButton::clicked, this, [this] { busy() ? stop() : run(); });
     connect(goOn_, &QPushButton::clicked, this, &StudyView::goOn);
     for (QPushButton* one : {run_, goOn_}) buttons->addWidget(one);
@@ -345,19 +354,30 @@ StudyView::StudyView(Workspace& workspace, QWidget* parent)
     auto* choices = new QHBoxLayout;
     measure_ = choice("studyMeasure", "what is drawn");
     picture_ = choice("studyPicture", "how it is drawn");
-    picture_->addItems({"over", "histogram", "moved by"});
+    for (const auto& [text, kind] : {std::pair{"over", StudyPicture::over}, {"histogram", StudyPicture::histogram}, {"yield", StudyPicture::yield},
+                                     {"moved by", StudyPicture::movedBy}, {"all over all", StudyPicture::matrix}, {"contour", StudyPicture::contour}})
+        picture_->addItem(text, static_cast<int>(kind));
     over_ = choice("studyOver", "over what");
-    filter_ = new QLineEdit(this);
+    against_ = choice("studyAgainst", "the vertical axis");
+    quantity_ = choice("studyQuantity", "the quantity whose traces are shown");
+    align_ = new QLineEdit(this);
+    align_->setObjectName("studyAlign");
+    align_->setAccessibleName("where the traces are aligned");
+    align_->setPlaceholderText("aligned at 0");
+    align_->setToolTip("the instant that all traces have in common: 1.5m, event 1, > 12 where it first rises through 12, < 12");
+    connect(align_, &QLineEdit::editingFinished, this, &StudyView::readFamily);
+    connect(quantity_, &QComboBox::activated, this, &StudyView::readFamily);
     filter_->setObjectName("studyFilter");
-    filter_->setPlaceholderText("filter: failed, beyond limits, a value");
+    filter_->setPlaceholderText("rows: failed, beyond limits, a value");
     filter_->setAccessibleName("rows that hold this");
     connect(filter_, &QLineEdit::textChanged, this, [this](const QString& text) { model_.filter(text); });
-    choices->addWidget(measure_, 3), choices->addWidget(picture_, 2), choices->addWidget(over_, 2), choices->addWidget(filter_, 3);
-    for (QComboBox* one : {measure_, picture_, over_})
-        connect(one, &QComboBox::activated, this, [this] {
-            over_->setVisible(picture_->currentIndex() == 0);
-            draw();
-        });
+    choices->addWidget(measure_, 3), choices->addWidget(quantity_, 2), choices->addWidget(picture_, 2), choices->addWidget(over_, 2);
+    choices->addWidget(against_, 2), choices->addWidget(align_, 2);
+    connect(picture_, &QComboBox::activated, this, [this] {
+        showFields();
+        readFamily();
+    });
+    for (QComboBox* one : {measure_, over_, against_}) connect(one, &QComboBox::activated, this, &StudyView::draw);
     right->addLayout(choices);
     plot_ = new QCustomPlot(this);
     plot_->setObjectName("studyPlot");
@@ -408,7 +428,7 @@ StudyView::StudyView(Workspace& workspace, QWidget* parent)
     connect(&following_, &QTimer::timeout, this, &StudyView::follow);
     connect(&workspace, &Workspace::left, this, [this] {
         cancel_.cancel();
-        background_.drop(), solving_.drop();
+        background_.drop(), solving_.drop(), reading_.drop();
         following_.stop();
         live_.reset();
         names_.forget();
@@ -453,6 +473,14 @@ void StudyView::takeTexts() {
     now.keep = keep_->text().trimmed().toStdString();
     now.settle = settle_->isChecked();
     names_.put(now);
+    if (!busy()) showIdle();
+}
+
+/// The folder of the traces of a study's file.
+std::filesystem::path StudyView::tracesOf(const std::filesystem::path& file) {
+    // Tasks of a cluster write theirs beside their rows.
+    if (file.filename() == "question.study") return file.parent_path() / "chunks";
+    return file.string() + "-traces";
 }
 
 /// Where results of this project are kept; "" where they are not.
@@ -512,12 +540,16 @@ void StudyView::begin(bool anew) {
     ParameterStudy asked = study();
     if (asked.plan.empty()) asked.plan = workspace_.plan().name;
     if (asked.scene.empty()) asked.scene = workspace_.scene().name;
+    const bool onSlurm = where_ && where_->currentIndex() == 1;
     std::filesystem::path where = folder();
     if (where.empty() || ships(workspace_.path())) {
         if (!passing_) passing_ = std::make_unique<QTemporaryDir>();
         where = passing_->path().toStdString();
     }
-    background_.start([this, anew, asked, where, project = workspace_.history().shared(), path = shownFile_, live = live_,
+    // Kept parts of the user are as good as those of the project.
+    auto known = std::make_shared<Project>(workspace_.project());
+    known->kept = workspace_.keptParts();
+    background_.start([this, anew, asked, where, onSlurm, project = std::shared_ptr<const Project>(known), path = shownFile_, live = live_,
                        cancel = cancel_](const CancelToken& dropped) -> std::function<void()> {
         Status outcome;
         std::filesystem::path file = path;
@@ -542,18 +574,23 @@ void StudyView::begin(bool anew) {
                             return Error{ErrorCode::range,
                                          "'" + arrival.target + "' does not reach the circuit: two of its values give the same "
                                          "equations, sources and start values"};
-                    std::error_code failed;
-                    std::filesystem::create_directories(where, failed);
-                    file = where / studyFileName(asked.name);
-                    auto created = StudyFile::create(file, *setup);
+                    auto created = createFile(*setup, where, onSlurm);
                     if (!created) return created.error();
                     live->file = std::move(*created);
+                    file = live->file->path();
                 } else {
                     auto opened = StudyFile::open(path);
                     if (!opened) return opened.error();
                     live->file = std::move(*opened);
                     auto made = live->file->setup();
                     if (!made) return made.error();
+                    if (made->study.runs != asked.runs) {
+                        ParameterStudy more = made->study;
+                        more.runs = asked.runs, more.varied = asked.varied;
+                        made = prepareStudy(made->project, more);
+                        if (!made) return made.error();
+                        if (auto extended = live->file->extend(*made); !extended) return extended.error();
+                    }
                     setup = std::move(*made);
                 }
                 auto first = live->file->table();
@@ -564,17 +601,7 @@ void StudyView::begin(bool anew) {
                     show(first);
                     following_.start();
                 });
-                StudyRunning running;
-                if (!setup->keep.empty()) {
-                    running.traces = file.string() + "-traces";
-                    std::error_code failed;
-                    std::filesystem::create_directories(running.traces, failed);
-                }
-                running.progress = [live](const StudyProgress& at) {
-                    const std::lock_guard lock(live->mutex);
-                    live->progress = at;
-                };
-                return runStudy(*setup, *live, running, cancel);
+                return runRows(*setup, *live, onSlurm, cancel);
             }();
             over = true;
             watcher.join();
@@ -596,6 +623,45 @@ void StudyView::begin(bool anew) {
     });
 }
 
+/// A new file for the rows; for tasks of a cluster in a folder that they work on.
+Result<std::unique_ptr<StudyFile>> StudyView::createFile(const StudySetup& setup, const std::filesystem::path& where, bool onSlurm) {
+    std::error_code failed;
+    std::filesystem::create_directories(where, failed);
+    if (!onSlurm) return StudyFile::create(where / studyFileName(setup.study.name), setup);
+    if (setup.searched())
+        return Error{ErrorCode::range, "a search goes from run to run: it is made on this machine", {}, {}, "runs"};
+    const std::size_t chunk = std::clamp<std::size_t>(setup.points.size() / slurmChunks, 1, mostChunk);
+    const auto tasks = StudyFolder::create(where / studyTasksName(setup.study.name), setup, chunk);
+    if (!tasks) return tasks.error();
+    return StudyFile::open(tasks->question());
+}
+
+/// What is missing, by the threads of this machine or by the tasks of a cluster. Off the window's thread.
+Status StudyView::runRows(const StudySetup& setup, Live& live, bool onSlurm, const CancelToken& cancel) const {
+    const std::filesystem::path file = live.file->path();
+    const auto tasks = StudyFolder::open(file.parent_path());
+    const auto note = [&live](const StudyProgress& at) {
+        const std::lock_guard lock(live.mutex);
+        live.progress = at;
+    };
+    if (tasks && onSlurm) {
+        const Stopwatch watch;
+        const auto done = workBySlurm(*tasks, {}, live, [&](const SlurmState& state, std::size_t) {
+            note({.done = state.done * tasks->chunkSize(), .of = tasks->runs(), .seconds = watch.seconds()});
+        }, cancel);
+        if (!done && done.error().code == ErrorCode::stop)
+            if (const auto jobs = SlurmJobs::open(*tasks)) (void)jobs->stop(CancelToken());
+        return done;
+    }
+    StudyRunning running{.progress = note};
+    if (!setup.keep.empty()) {
+        running.traces = tracesOf(file);
+        std::error_code failed;
+        std::filesystem::create_directories(running.traces, failed);
+    }
+    return runStudy(setup, live, running, cancel);
+}
+
 /// Takes the rows that have come meanwhile.
 void StudyView::follow() {
     if (!live_ || !table_) return;
@@ -613,7 +679,8 @@ void StudyView::follow() {
     }
     QString text = QString("%1 of %2 runs").arg(at.done).arg(at.of);
     if (at.failed > 0) text += QString(", %1 failed").arg(at.failed);
-    if (at.left > 0) text += QString(", %1 left, %2 times as fast as one core").arg(words(formatQuantity(at.left, "s", 2))).arg(at.speedup, 0, 'f', 1);
+    if (at.left > 0) text += QString(", %1 left").arg(words(formatQuantity(at.left, "s", 2)));
+    if (at.seconds > 0 && at.speedup != 1) text += QString(", %1 times as fast as one core").arg(at.speedup, 0, 'f', 1);
     note_->setText(text);
 }
 
@@ -621,7 +688,8 @@ void StudyView::stop() { cancel_.cancel(); }
 
 void StudyView::showIdle() {
     run_->setText("Run study");
-    goOn_->setEnabled(table_ && !shownFile_.empty() && table_->rows() < table_->runs);
+    // More runs of the same question can be asked for, too.
+    goOn_->setEnabled(table_ && !shownFile_.empty() && (table_->rows() < table_->runs || (!table_->asked.empty() && table_->asked != study().runs)));
 }
 
 void StudyView::show(std::shared_ptr<const StudyTable> table) {
@@ -631,13 +699,17 @@ void StudyView::show(std::shared_ptr<const StudyTable> table) {
     model_.set(table_);
     filling_ = false;
     if (!same) fillChoices();
-    for (QWidget* one : std::initializer_list<QWidget*>{measure_, picture_, over_, filter_, plot_, rows_}) one->setEnabled(table_ != nullptr);
+    family_.reset();
+    listTraces();
+    for (QWidget* one : std::initializer_list<QWidget*>{measure_, picture_, over_, against_, quantity_, align_, filter_, plot_, rows_}) one->setEnabled(table_ != nullptr);
     if (!table_) {
         note_->setText("Each thing that varies and each measure is a line. All cores make the runs; each run is a row, kept as soon as it is "
                        "over.");
     } else if (!busy()) {
         const auto lines = studySummary(*table_);
-        note_->setText(words(lines.front()));
+        QString text = words(lines.front());
+        for (const std::string& line : table_->conclusion) text += (&line == &table_->conclusion.front() ? "\n" : "; ") + words(line);
+        note_->setText(text);
     }
     noteChoice();
     showIdle();
@@ -645,18 +717,51 @@ void StudyView::show(std::shared_ptr<const StudyTable> table) {
     draw();
 }
 
+/// The quantities whose traces are kept; without any there is no such picture.
+void StudyView::listTraces() {
+    const int place = picture_->findData(static_cast<int>(StudyPicture::traces));
+    if (busy()) return;
+    if (!table_ || shownFile_.empty() || table_->rows() == 0) {
+        if (place >= 0) picture_->removeItem(place);
+        return showFields();
+    }
+    reading_.start([this, table = table_, folder = tracesOf(shownFile_)](const CancelToken&) -> std::function<void()> {
+        std::vector<std::string> names;
+        for (std::size_t row = 0; row < table->rows() && row < mostTraces && names.empty(); ++row)
+            if (const auto record = openMeasured(folder / studyTraceName(table->index[row]))) names = (*record)->quantityNames();
+        return [this, table, names] {
+            if (table_ != table) return;
+            const int place = picture_->findData(static_cast<int>(StudyPicture::traces));
+            if (names.empty()) {
+                if (place >= 0) picture_->removeItem(place);
+                return showFields();
+            }
+            if (place < 0) picture_->addItem("traces", static_cast<int>(StudyPicture::traces));
+            const QString before = quantity_->currentText();
+            quantity_->clear();
+            for (const std::string& name : names) quantity_->addItem(words(name));
+            quantity_->setCurrentIndex(std::max(0, quantity_->findText(before)));
+            showFields();
+            if (picture() == StudyPicture::traces) readFamily();
+        };
+    });
+}
+
 void StudyView::fillChoices() {
     measure_->clear(), over_->clear();
     if (!table_) return;
-    for (const std::string& name : table_->measured) measure_->addItem(withoutLimits(words(name)));
+    for (const std::string& name : table_->measured) measure_->addItem(shortMeasure(words(name)));
     for (const std::string& name : table_->varied) over_->addItem(words(name));
-    for (const std::string& name : table_->measured) over_->addItem(withoutLimits(words(name)));
+    for (const std::string& name : table_->measured) over_->addItem(shortMeasure(words(name)));
     const QFontMetrics metrics(rows_->font());
     for (int column = 0; column < model_.columnCount(); ++column) {
         const QString head = model_.headerData(column, Qt::Horizontal, Qt::DisplayRole).toString();
         rows_->setColumnWidth(column, column == 0 ? 48 : std::clamp(metrics.horizontalAdvance(head) + 26, 76, 190));
     }
-    over_->setVisible(picture_->currentIndex() == 0);
+    against_->clear();
+    for (int i = 0; i < over_->count(); ++i) against_->addItem(over_->itemText(i));
+    if (table_->varied.size() > 1) against_->setCurrentIndex(1);
+    showFields();
 }
 
 std::vector<std::size_t> StudyView::chosenRows() const {
@@ -699,7 +804,10 @@ void StudyView::noteChoice() {
         }
         answer_->setText(text);
     }
-    if (picture_->currentIndex() == 0) draw();
+    if (picture() == StudyPicture::traces && !filling_ && rows.size() > 1)
+        readFamily();
+    else if (picture() != StudyPicture::histogram && picture() != StudyPicture::movedBy)
+        draw();
 }
 
 // ---- pictures
@@ -713,182 +821,83 @@ void StudyView::refreshTheme() {
     draw();
 }
 
+StudyPicture StudyView::picture() const { return static_cast<StudyPicture>(std::max(0, picture_->currentData().toInt())); }
+
+/// The fields that the picture asks for.
+void StudyView::showFields() {
+    const StudyPicture now = picture();
+    measure_->setVisible(now != StudyPicture::traces);
+    quantity_->setVisible(now == StudyPicture::traces), align_->setVisible(now == StudyPicture::traces);
+    over_->setVisible(now == StudyPicture::over || now == StudyPicture::contour || now == StudyPicture::traces);
+    over_->setToolTip(now == StudyPicture::traces ? "what colours the traces" : "the horizontal axis");
+    against_->setVisible(now == StudyPicture::contour);
+    // Many small drawings need the room.
+    rows_->setVisible(now != StudyPicture::matrix);
+}
+
 void StudyView::draw() {
-    const Colours& p = colours();
-    plot_->clearPlottables();
-    plot_->clearItems();
-    plot_->setBackground(p.paper);
-    plot_->axisRect()->setBackground(p.paper);
-    for (QCPAxis* axis : {plot_->xAxis, plot_->yAxis}) {
-        axis->setScaleType(QCPAxis::stLinear);
-        axis->setTicker(QSharedPointer<QCPAxisTicker>(new QCPAxisTicker));
-        axis->setBasePen(QPen(p.rule));
-        axis->setTickPen(QPen(p.rule)), axis->setSubTickPen(Qt::NoPen);
-        axis->setTickLabelColor(p.bark), axis->setLabelColor(p.bark);
-        axis->setTickLabelFont(textFont(TextSize::small)), axis->setLabelFont(textFont(TextSize::small));
-        axis->grid()->setPen(QPen(p.rule, 1, Qt::DotLine));
-        axis->setTickLabels(true), axis->setLabel({});
-    }
+    spots_ = {};
     const int measure = measure_->currentIndex();
     const bool known = table_ && table_->rows() > 0 && measure >= 0 && measure < static_cast<int>(table_->measured.size());
-    plot_->xAxis->setVisible(known), plot_->yAxis->setVisible(known);
     if (known) {
-        if (picture_->currentIndex() == 0) drawOver();
-        if (picture_->currentIndex() == 1) drawHistogram();
-        if (picture_->currentIndex() == 2) drawSensitivities();
+        const auto column = [&](const QComboBox* box) {
+            return std::min(static_cast<std::size_t>(std::max(0, box->currentIndex())), table_->varied.size() + table_->measured.size() - 1);
+        };
+        spots_ = drawStudy(*plot_, picture(), {.table = *table_, .measure = static_cast<std::size_t>(measure), .over = column(over_),
+                                               .against = column(against_), .chosen = chosenRows(), .family = family_ ? &*family_ : nullptr});
+    } else {
+        clearStudy(*plot_);
     }
     plot_->replot(QCustomPlot::rpQueuedReplot);
 }
 
-namespace {
-
-/// Numbers with the prefix of the largest: its factor and the text behind the name of an axis.
-std::pair<double, QString> scaled(const std::string& unit, const QVector<double>& values) {
-    double largest = 0;
-    for (const double value : values)
-        if (std::isfinite(value)) largest = std::max(largest, std::abs(value));
-    const FormattedQuantity parts = formatParts(largest > 0 ? largest : 1, unit, 4);
-    const double factor = largest > 0 ? std::pow(10.0, 3 * std::floor(std::log10(largest) / 3 + 1e-12)) : 1;
-    return {unit.empty() && largest >= 1e-3 && largest < 1e6 ? 1.0 : factor,
-            unit.empty() && largest >= 1e-3 && largest < 1e6 ? QString() : ", " + words(parts.unit)};
-}
-
-}  // namespace
-
-void StudyView::drawOver() {
-    const Colours& p = colours();
-    const auto m = static_cast<std::size_t>(measure_->currentIndex());
-    const int over = std::max(0, over_->currentIndex());
-    const bool axis = over < static_cast<int>(table_->varied.size());
-    const auto a = static_cast<std::size_t>(axis ? over : over - static_cast<int>(table_->varied.size()));
-    QVector<double> x, y;
-    std::vector<std::size_t> rows;
-    std::map<std::string, double> places;  // of words on the axis
-    const bool numbers = !axis || std::isfinite(table_->number(0, a));
-    for (std::size_t row = 0; row < table_->rows(); ++row) {
-        if (!std::isfinite(table_->values[m][row])) continue;
-        double at = axis ? table_->number(row, a) : table_->values[a][row];
-        if (!numbers) at = places.emplace(table_->points[row][a], static_cast<double>(places.size())).first->second;
-        if (!std::isfinite(at)) continue;
-        x.push_back(at), y.push_back(table_->values[m][row]), rows.push_back(row);
+/// Traces that are kept, of the chosen rows or of the first ones, beside the window.
+void StudyView::readFamily() {
+    family_.reset();
+    if (!table_ || picture() != StudyPicture::traces || quantity_->currentIndex() < 0) return draw();
+    const auto alignment = readAlignment(align_->text().toStdString());
+    if (!alignment) {
+        emit said(words(alignment.error().text()), true);
+        return draw();
     }
-    if (x.isEmpty()) return;
-    const auto [fx, ux] = numbers ? scaled(axis ? table_->variedUnits[a] : table_->measuredUnits[a], x) : std::pair(1.0, QString());
-    const auto [fy, uy] = scaled(table_->measuredUnits[m], y);
-    QVector<double> sx, sy, gx, gy, cx, cy;
-    const auto chosen = chosenRows();
-    for (int i = 0; i < x.size(); ++i) {
-        const std::size_t row = rows[static_cast<std::size_t>(i)];
-        const bool marked = std::binary_search(chosen.begin(), chosen.end(), row);
-        (marked ? cx : table_->good[row] ? gx : sx).push_back(x[i] / fx);
-        (marked ? cy : table_->good[row] ? gy : sy).push_back(y[i] / fy);
+    std::vector<std::size_t> rows = chosenRows();
+    if (rows.size() < 2) {
+        rows.resize(std::min(table_->rows(), mostTraces));
+        std::iota(rows.begin(), rows.end(), std::size_t{0});
     }
-    const auto points = [&](const QVector<double>& px, const QVector<double>& py, const QColor& colour, double size) {
-        auto* graph = plot_->addGraph();
-        graph->setLineStyle(QCPGraph::lsNone);
-        graph->setScatterStyle(QCPScatterStyle(QCPScatterStyle::ssCircle, QPen(colour), QBrush(colour), size));
-        graph->setData(px, py);
-    };
-    points(gx, gy, p.sloe, 5), points(sx, sy, p.haw, 5), points(cx, cy, p.ink, 9);
-    const auto [least, greatest] = std::minmax_element(x.begin(), x.end());
-    if (numbers && *least > 0 && *greatest / *least > 30) {
-        plot_->xAxis->setScaleType(QCPAxis::stLogarithmic);
-        plot_->xAxis->setTicker(QSharedPointer<QCPAxisTicker>(new QCPAxisTickerLog));
-    }
-    if (!numbers) {
-        QSharedPointer<QCPAxisTickerText> ticker(new QCPAxisTickerText);
-        for (const auto& [word, place] : places) ticker->addTick(place, words(word));
-        plot_->xAxis->setTicker(ticker);
-    }
-    plot_->rescaleAxes();
-    plot_->xAxis->scaleRange(1.06), plot_->yAxis->scaleRange(1.12);
-    if (plot_->xAxis->range().size() <= 0) plot_->xAxis->setRange(x[0] / fx - 0.5, x[0] / fx + 0.5);
-    if (plot_->yAxis->range().size() <= 0) plot_->yAxis->setRange(y[0] / fy - 0.5, y[0] / fy + 0.5);
-    for (const auto& limit : {table_->above[m], table_->below[m]}) {
-        if (!limit) continue;
-        auto* line = new QCPItemStraightLine(plot_);
-        line->setPen(QPen(p.haw, 1, Qt::DashLine));
-        line->point1->setCoords(plot_->xAxis->range().lower, *limit / fy);
-        line->point2->setCoords(plot_->xAxis->range().upper, *limit / fy);
-    }
-    plot_->xAxis->setLabel(words(axis ? table_->varied[a] : table_->measured[a]) + ux);
-    plot_->yAxis->setLabel(withoutLimits(words(table_->measured[m])) + uy);
-}
-
-void StudyView::drawHistogram() {
-    const Colours& p = colours();
-    const auto m = static_cast<std::size_t>(measure_->currentIndex());
-    QVector<double> values;
-    for (const double value : table_->values[m])
-        if (std::isfinite(value)) values.push_back(value);
-    if (values.isEmpty()) return;
-    const auto [factor, unit] = scaled(table_->measuredUnits[m], values);
-    for (double& value : values) value /= factor;
-    double low = *std::min_element(values.begin(), values.end()), high = *std::max_element(values.begin(), values.end());
-    if (!(high > low)) low -= 0.5, high += 0.5;
-    const int count = std::clamp(static_cast<int>(std::sqrt(static_cast<double>(values.size()))), 4, bins);
-    const double width = (high - low) / count;
-    QVector<double> at(count), of(count);
-    for (int i = 0; i < count; ++i) at[i] = low + (i + 0.5) * width;
-    for (const double value : values) of[std::min(count - 1, static_cast<int>((value - low) / width))] += 1;
-    auto* bars = new QCPBars(plot_->xAxis, plot_->yAxis);
-    bars->setWidth(width);
-    bars->setPen(QPen(p.paper)), bars->setBrush(p.sloe);
-    bars->setData(at, of);
-    // The normal distribution of the same mean and deviation.
-    const MeasureStatistics s = statisticsOf(*table_, m);
-    if (s.deviation > 0) {
-        auto* curve = plot_->addGraph();
-        curve->setPen(QPen(p.ink, 1.2));
-        QVector<double> cx, cy;
-        for (int i = 0; i <= 120; ++i) {
-            const double x = low + (high - low) * i / 120, z = (x * factor - s.mean) / s.deviation;
-            cx.push_back(x);
-            cy.push_back(static_cast<double>(values.size()) * width * factor / s.deviation * std::exp(-z * z / 2) / std::sqrt(2 * M_PI));
+    if (rows.size() > mostTraces) rows.resize(mostTraces);
+    ParameterStudy of = study();
+    if (of.plan.empty()) of.plan = workspace_.plan().name;
+    if (of.scene.empty()) of.scene = workspace_.scene().name;
+    reading_.start([this, rows, of, alignment = *alignment, table = table_, folder = tracesOf(shownFile_), quantity = quantity_->currentText().toStdString(),
+                    project = workspace_.history().shared()](const CancelToken& cancel) -> std::function<void()> {
+        StudyFamily family{.quantity = quantity};
+        std::size_t without = 0;
+        std::vector<Varied> varied;
+        for (const std::string& target : table->varied) varied.push_back({.target = target});
+        for (const std::size_t row : rows) {
+            if (cancel.cancelled() || row >= table->rows() || !table->errors[row].empty()) continue;
+            const auto record = openMeasured(folder / studyTraceName(table->index[row]));
+            const auto trace = record ? (*record)->trace(quantity) : nullptr;
+            if (!trace || trace->size() == 0) continue;
+            const auto changed = alignment.sort == Alignment::Sort::rise || alignment.sort == Alignment::Sort::fall
+                                     ? Result<Project>(*project)
+                                     : withPoint(*project, of, varied, table->points[row]);
+            const auto zero = changed ? alignedAt(alignment, *trace, *changed, of.scene) : std::nullopt;
+            if (!zero) {
+                ++without;
+                continue;
+            }
+            family.unit = trace->unit();
+            family.curves.push_back(curveOf(*trace, row, *zero));
         }
-        curve->setData(cx, cy);
-    }
-    plot_->rescaleAxes();
-    plot_->xAxis->scaleRange(1.08);
-    plot_->yAxis->setRange(0, std::max(1.0, plot_->yAxis->range().upper * 1.1));
-    for (const auto& limit : {table_->above[m], table_->below[m]}) {
-        if (!limit) continue;
-        auto* line = new QCPItemStraightLine(plot_);
-        line->setPen(QPen(p.haw, 1.4, Qt::DashLine));
-        line->point1->setCoords(*limit / factor, 0), line->point2->setCoords(*limit / factor, 1);
-    }
-    plot_->xAxis->setLabel(withoutLimits(words(table_->measured[m])) + unit);
-    plot_->yAxis->setLabel("runs");
-}
-
-/// How far a measure moves while each thing goes through its range, the greatest on top.
-void StudyView::drawSensitivities() {
-    const Colours& p = colours();
-    const auto m = static_cast<std::size_t>(measure_->currentIndex());
-    const auto all = sensitivitiesOf(*table_, m);
-    if (all.empty()) return;
-    constexpr std::size_t most = 12;
-    const auto count = static_cast<int>(std::min(all.size(), most));
-    QVector<double> swings;
-    for (int i = 0; i < count; ++i) swings.push_back(all[static_cast<std::size_t>(i)].swing);
-    const auto [factor, unit] = scaled(table_->measuredUnits[m], swings);
-    QSharedPointer<QCPAxisTickerText> ticker(new QCPAxisTickerText);
-    auto* bars = new QCPBars(plot_->yAxis, plot_->xAxis);
-    bars->setPen(Qt::NoPen), bars->setBrush(p.sloe);
-    bars->setWidth(0.6);
-    QVector<double> at, of;
-    for (int i = 0; i < count; ++i) {
-        at.push_back(count - 1 - i), of.push_back(swings[i] / factor);
-        ticker->addTick(count - 1 - i, words(table_->varied[all[static_cast<std::size_t>(i)].axis]));
-    }
-    bars->setData(at, of);
-    plot_->yAxis->setTicker(ticker);
-    plot_->yAxis->setRange(-0.6, count - 0.4);
-    double reach = 0;
-    for (const double value : of) reach = std::max(reach, std::abs(value));
-    plot_->xAxis->setRange(-1.15 * std::max(reach, 1e-12), 1.15 * std::max(reach, 1e-12));
-    plot_->xAxis->setLabel("change of " + withoutLimits(words(table_->measured[m])) + unit +
-                           ", from the least to the greatest value");
+        return [this, table, without, family = std::move(family)]() mutable {
+            if (table_ != table) return;
+            if (without > 0) emit said(QString("%1 runs have no such instant").arg(without), false);
+            family_ = std::move(family);
+            draw();
+        };
+    });
 }
 
 // ---- rows that are chosen
@@ -976,52 +985,28 @@ Status StudyView::writePicture(const QString& path) {
     return Error{ErrorCode::file, path.toStdString() + " cannot be written"};
 }
 
+/// A click on a drawing chooses its rows; a second one brings them to the timeline.
+void StudyView::clicked(const QPointF& place, bool twice) {
+    const auto rows = spots_.at(place);
+    if (rows.empty()) return;
+    if (twice) return showRows(rows);
+    filling_ = true;
+    rows_->clearSelection();
+    for (const std::size_t row : rows)
+        if (const int shown = model_.shownOf(row); shown >= 0)
+            rows_->selectionModel()->select(model_.index(shown, 0), QItemSelectionModel::Select | QItemSelectionModel::Rows);
+    filling_ = false;
+    if (const int shown = model_.shownOf(rows.front()); shown >= 0) rows_->scrollTo(model_.index(shown, 0));
+    noteChoice();
+}
+
 bool StudyView::eventFilter(QObject* object, QEvent* event) {
-    if (object == plot_ && event->type() == QEvent::MouseButtonPress && table_ && picture_->currentIndex() == 0) {
-        const QPointF at = static_cast<QMouseEvent*>(event)->position();
-        const auto m = static_cast<std::size_t>(std::max(0, measure_->currentIndex()));
-        // The nearest point of those that are drawn: by graph and place.
-        double least = 12;
-        double foundX = 0, foundY = 0;
-        bool found = false;
-        for (int g = 0; g < plot_->graphCount(); ++g)
-            for (const QCPGraphData& data : *plot_->graph(g)->data()) {
-                const double away = std::hypot(plot_->xAxis->coordToPixel(data.key) - at.x(), plot_->yAxis->coordToPixel(data.value) - at.y());
-                if (away < least) least = away, foundX = data.key, foundY = data.value, found = true;
-            }
-        if (found && m < table_->measured.size()) {
-            QVector<double> y;
-            for (const double value : table_->values[m])
-                if (std::isfinite(value)) y.push_back(value);
-            const double factor = scaled(table_->measuredUnits[m], y).first;
-            const int over = std::max(0, over_->currentIndex());
-            const bool axis = over < static_cast<int>(table_->varied.size());
-            double nearest = INFINITY;
-            std::size_t best = 0;
-            QVector<double> x;
-            const auto place = [&](std::size_t row) {
-                return axis ? table_->number(row, static_cast<std::size_t>(over))
-                            : table_->values[static_cast<std::size_t>(over) - table_->varied.size()][row];
-            };
-            for (std::size_t row = 0; row < table_->rows(); ++row)
-                if (std::isfinite(table_->values[m][row])) x.push_back(place(row));
-            const double fx = std::isfinite(x.value(0)) ? scaled(axis ? table_->variedUnits[static_cast<std::size_t>(over)]
-                                                                      : table_->measuredUnits[static_cast<std::size_t>(over) - table_->varied.size()],
-                                                                 x).first
-                                                        : 1;
-            for (std::size_t row = 0; row < table_->rows(); ++row) {
-                const double dy = std::abs(table_->values[m][row] / factor - foundY);
-                const double px = place(row), dx = std::isfinite(px) ? std::abs(px / fx - foundX) : 0;
-                if (std::isfinite(dy) && dx + dy < nearest) nearest = dx + dy, best = row;
-            }
-            if (const int shown = model_.shownOf(best); shown >= 0) {
-                rows_->selectRow(shown);
-                rows_->scrollTo(model_.index(shown, 0));
-            }
-        }
-    } else if (event->type() == QEvent::FocusOut && !filling_) {
+    if (object == plot_ && table_ && (event->type() == QEvent::MouseButtonPress || event->type() == QEvent::MouseButtonDblClick))
+        clicked(static_cast<QMouseEvent*>(event)->position(), event->type() == QEvent::MouseButtonDblClick);
+    else if (object == plot_ && event->type() == QEvent::Resize && picture() == StudyPicture::matrix)
+        QMetaObject::invokeMethod(this, &StudyView::draw, Qt::QueuedConnection);  // its labels are as long as there is room
+    else if (event->type() == QEvent::FocusOut && !filling_ && object != plot_)
         takeTexts();
-    }
     return QWidget::eventFilter(object, event);
 }
 

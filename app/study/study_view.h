@@ -13,8 +13,8 @@
 
 #include "base/background.h"
 #include "base/workspace.h"
-#include "studies/study_statistics.h"
 #include "study/study_names.h"
+#include "study/study_pictures.h"
 
 class QCheckBox;
 class QComboBox;
@@ -88,7 +88,6 @@ protected:
     bool eventFilter(QObject* object, QEvent* event) override;
 
 private:
-    enum class Picture { over, histogram, sensitivities };
     struct Live;
     ParameterStudy study() const;
     void takeTexts();
@@ -99,11 +98,16 @@ private:
     void follow();
     void show(std::shared_ptr<const StudyTable> table);
     void fillChoices();
+    void listTraces();
+    static std::filesystem::path tracesOf(const std::filesystem::path& file);
     void showIdle();
+    StudyPicture picture() const;
+    void showFields();
     void draw();
-    void drawOver();
-    void drawHistogram();
-    void drawSensitivities();
+    void readFamily();
+    void clicked(const QPointF& place, bool twice);
+    static Result<std::unique_ptr<StudyFile>> createFile(const StudySetup& setup, const std::filesystem::path& where, bool onSlurm);
+    Status runRows(const StudySetup& setup, Live& live, bool onSlurm, const CancelToken& cancel) const;
     std::vector<std::size_t> chosenRows() const;
     void noteChoice();
     std::filesystem::path folder() const;
@@ -114,18 +118,21 @@ private:
     StudyNames<ParameterStudy> names_;
     StudyModel model_;
     QPlainTextEdit *varied_, *measured_;
-    QLineEdit *runs_, *keep_, *filter_;
+    QLineEdit *runs_, *keep_, *filter_, *align_;
     QCheckBox* settle_;
     QLabel *title_, *note_, *answer_;
-    QComboBox *kept_, *picture_, *measure_, *over_;
+    QComboBox *kept_, *picture_, *measure_, *over_, *against_, *quantity_;
+    QComboBox* where_ = nullptr;  ///< on this machine or by Slurm; nullptr where there is none
     QPushButton *run_, *goOn_, *look_, *use_;
     QCustomPlot* plot_;
+    StudySpots spots_;
+    std::optional<StudyFamily> family_;
     QTableView* rows_;
     std::vector<std::string> keptNames_;
     std::shared_ptr<Live> live_;
     std::unique_ptr<QTemporaryDir> passing_;  ///< for studies of what has no place of its own
     QTimer following_;
-    Background background_, listing_, solving_;
+    Background background_, listing_, solving_, reading_;
     CancelToken cancel_;
     bool filling_ = false;
 };

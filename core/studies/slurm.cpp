@@ -2,8 +2,11 @@
 
 #include <algorithm>
 #include <charconv>
+#include <chrono>
+#include <cstdlib>
 #include <map>
 #include <set>
+#include <thread>
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -55,6 +58,15 @@ std::string quoted(const std::string& text) {
 }  // namespace
 
 bool slurmHere() { return !programOnPath("sbatch").empty() && !programOnPath("squeue").empty(); }
+
+bool slurmKnowsACluster() {
+    if (!slurmHere()) return false;
+    if (std::getenv("SLURM_CONF")) return true;
+    std::error_code failed;
+    for (const char* file : {"/etc/slurm/slurm.conf", "/etc/slurm-llnl/slurm.conf", "/run/slurm/conf/slurm.conf"})
+        if (fs::exists(file, failed)) return true;
+    return false;
+}
 
 std::string commandLineProgram() {
     constexpr const char* name = "hedgerow-cli";
@@ -238,6 +250,32 @@ Status SlurmJobs::stop(const CancelToken& cancel) const {
     for (const Job& job : jobs_) command.push_back(job.id);
     const auto told = ask(command, cancel);
     return told ? Status() : Status(told.error());
+}
+
+Status workBySlurm(const StudyFolder& folder, const SlurmSetting& setting, StudySink& rows,
+                   const std::function<void(const SlurmState&, std::size_t)>& progress, const CancelToken& cancel) {
+    constexpr int lookEvery = 2000, lookTwice = 3;  // ms, and how often something has to be missing before it is lost
+    auto jobs = SlurmJobs::open(folder);
+    if (!jobs) return jobs.error();
+    if (auto sent = jobs->submit(setting, cancel); !sent) return sent.error();
+    int missed = 0;
+    for (;;) {
+        const auto there = folder.gather(rows);
+        if (!there) return there.error();
+        if (*there == folder.chunks()) return {};
+        const auto state = jobs->state(cancel);
+        std::size_t again = 0;
+        missed = state && state->lost > 0 ? missed + 1 : 0;
+        if (missed >= lookTwice) {
+            const auto sent = jobs->submit(setting, cancel);
+            if (!sent) return sent.error();
+            again = *sent, missed = 0;
+        }
+        if (state && progress) progress(*state, again);
+        for (int waited = 0; waited < lookEvery && !cancel.cancelled(); waited += 20)
+            std::this_thread::sleep_for(std::chrono::milliseconds(20));
+        if (cancel.cancelled()) return Error{ErrorCode::stop, "stopped waiting; the tasks go on"};
+    }
 }
 
 }  // namespace hedgerow

@@ -6,6 +6,7 @@
 //     FOLDER/logs/         what tasks say
 
 #include <cstdint>
+#include <functional>
 #include <string>
 #include <vector>
 
@@ -60,8 +61,15 @@ private:
     std::vector<Job> jobs_;
 };
 
-/// Whether jobs can be sent from this machine.
+/// Sends what is missing, takes the rows as they come, and sends again what is lost, until all are there. A controller that is away for a while is
+/// asked again. @param progress  called every few seconds; `again` is how many chunks were lost and have been sent again now
+/// Errors: as submit(); the sink's; stopped (the tasks go on: SlurmJobs::stop() ends them).
+Status workBySlurm(const StudyFolder& folder, const SlurmSetting& setting, StudySink& rows,
+                   const std::function<void(const SlurmState& state, std::size_t again)>& progress, const CancelToken& cancel);
+
+/// Whether the programs of Slurm are here, and whether they know a cluster.
 bool slurmHere();
+bool slurmKnowsACluster();
 /// The program of the command line: this one, or the one beside the window's. "" where there is none.
 std::string commandLineProgram();
 

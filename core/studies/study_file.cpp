@@ -31,7 +31,7 @@ using Json = nlohmann::ordered_json;
 namespace fs = std::filesystem;
 
 constexpr int formatVersion = 1, longestText = 64 << 20;
-constexpr std::string_view prefix = "study-of-", ending = ".study";
+constexpr std::string_view prefix = "study-of-", ending = ".study", tasks = "-tasks";
 
 constexpr char schema[] = R"(
 PRAGMA journal_mode = WAL;
@@ -155,12 +155,19 @@ std::string studyFileName(const std::string& study) {
     return fmt::format("{}{}-{}-{:08x}{}", prefix, now(), plain.substr(0, 60), random(), ending);
 }
 
+std::string studyTasksName(const std::string& study) {
+    const std::string file = studyFileName(study);
+    return file.substr(0, file.size() - ending.size()) + std::string(tasks);
+}
+
 std::vector<std::string> studyFiles(const fs::path& folder) {
     std::vector<std::string> names;
     std::error_code failed;
     for (fs::directory_iterator at(folder, failed), end; !failed && at != end; at.increment(failed)) {
         const std::string name = at->path().filename().string();
         if (name.starts_with(prefix) && name.ends_with(ending) && fs::is_regular_file(at->symlink_status())) names.push_back(name);
+        if (name.starts_with(prefix) && name.ends_with(tasks) && fs::is_regular_file(fs::symlink_status(at->path() / "question.study", failed)))
+            names.push_back(name + "/question.study");
     }
     std::sort(names.rbegin(), names.rend());
     return names;
@@ -190,6 +197,7 @@ void StudyFile::setQuestion(const StudySetup& setup) {
     Json varied = Json::array();
     for (const Varied& v : setup.points.varied()) varied.push_back({{"target", v.target}, {"unit", v.unit}});
     setMeta("name", setup.study.name);
+    setMeta("asked", setup.study.runs);
     setMeta("runs", std::to_string(setup.points.size()));
     setMeta("measures", measures.dump());
     setMeta("varied", varied.dump());
@@ -334,7 +342,7 @@ Status StudyFile::extend(const StudySetup& setup) {
 Result<StudyTable> StudyFile::table() const {
     const Error broken{ErrorCode::file, path_.string() + " is damaged: its rows do not fit its question"};
     try {
-        StudyTable table{.name = meta("name"), .started = meta("started")};
+        StudyTable table{.name = meta("name"), .started = meta("started"), .asked = meta("asked")};
         table.runs = static_cast<std::size_t>(std::clamp(numberIn(meta("runs")).value_or(0), 0.0, static_cast<double>(mostStudyRuns)));
         for (const Json& v : Json::parse(meta("varied")))
             table.varied.push_back(v.at("target").get<std::string>()), table.variedUnits.push_back(v.at("unit").get<std::string>());

@@ -15,7 +15,7 @@ namespace hedgerow {
 
 /// What a file holds, column by column: what is shown, exported and counted.
 struct StudyTable {
-    std::string name = {}, started = {};
+    std::string name = {}, started = {}, asked = {};  ///< `asked`: which runs, as typed
     std::size_t runs = 0;  ///< that were asked for
     std::vector<std::string> varied = {}, variedUnits = {};      ///< targets
     std::vector<std::string> measured = {}, measuredUnits = {};  ///< as typed
@@ -75,7 +75,9 @@ private:
 
 /// A name for the file of a study that starts now, in the folder of a project's runs.
 std::string studyFileName(const std::string& study);
-/// Those in a folder, the newest first; without opening them.
+/// Beside it, where tasks work on it: the name of their folder.
+std::string studyTasksName(const std::string& study);
+/// Those in a folder, the newest first; without opening them. Of those that tasks work on the file in their folder.
 std::vector<std::string> studyFiles(const std::filesystem::path& folder);
 
 /// The rows as .csv, .json, .h5, or .html with what they say together. Errors: another ending; the disk.

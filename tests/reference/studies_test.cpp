@@ -246,7 +246,7 @@ TEST(Studies, TolerancesOnTheCardsAreDrawn) {
     Circuit c;
     c.add("dc-voltage", "V1", {"in", "0"}, {{"level", "10"}})
         .add("resistor", "R1", {"in", "out"}, {{"r", "1k"}, {"tolerance", "5 %"}})
-        .add("resistor", "R2", {"out", "0"}, {{"r", "1k"}, {"tolerance", "1"}})
+        .add("resistor", "R2", {"out", "0"}, {{"r", "1k"}, {"tolerance", "1 %"}})
         .add("capacitor", "C1", {"out", "0"}, {{"c", "1u"}})
         .plan("10m", "1e-6");
     // The divider at both ends of both: 10 R2 / (R1 + R2).

@@ -4,6 +4,7 @@
 
 #include <QCheckBox>
 #include <QComboBox>
+#include <QFile>
 #include <QHeaderView>
 #include <QLabel>
 #include <QLineEdit>
@@ -95,7 +96,7 @@ TEST_F(StudyWindow, RunsFillTheTableAndThePictures) {
     EXPECT_EQ(rows->model()->rowCount(), 2);
     window.find<QLineEdit>("studyFilter")->clear();
     auto* plot = window.find<QCustomPlot>("studyPlot");
-    for (int picture = 0; picture < 3; ++picture) {
+    for (int picture = 0; picture < window.find<QComboBox>("studyPicture")->count(); ++picture) {
         auto* box = window.find<QComboBox>("studyPicture");
         box->setCurrentIndex(picture);
         emit box->activated(picture);
@@ -117,6 +118,7 @@ TEST_F(StudyWindow, ChosenRowsComeToTheTimelineAsAFamily) {
     // A click on a point chooses its row.
     auto* plot = window.find<QCustomPlot>("studyPlot");
     rows->clearSelection();
+    QApplication::processEvents();
     ASSERT_GT(plot->graphCount(), 0);
     for (int g = 0; g < plot->graphCount(); ++g) {
         if (plot->graph(g)->data()->isEmpty()) continue;
@@ -127,6 +129,179 @@ TEST_F(StudyWindow, ChosenRowsComeToTheTimelineAsAFamily) {
     }
     EXPECT_EQ(rows->selectionModel()->selectedRows().size(), 1);
     EXPECT_TRUE(text("studyAnswer").startsWith("run ")) << text("studyAnswer").toStdString();
+}
+
+/// Chooses an entry of a box as a hand does.
+void pick(QComboBox* box, const QString& entry) {
+    box->setCurrentIndex(box->findText(entry));
+    ASSERT_GE(box->currentIndex(), 0) << entry.toStdString();
+    emit box->activated(box->currentIndex());
+}
+
+TEST_F(StudyWindow, KeptTracesAreAFamily) {
+    ParameterStudy asked{.name = "family", .scene = "load step", .plan = "start-up", .varied = {"C2.c: 47u, 100u, 220u, 470u"},
+                         .measured = {"min of out.v from 1.5m"}, .keep = "out.v + L1.i", .extra = {}};
+    open(asked);
+    auto* picture = window.find<QComboBox>("studyPicture");
+    EXPECT_LT(picture->findText("traces"), 0) << "nothing is kept yet";
+    study().run();
+    ASSERT_TRUE(wait());
+    ASSERT_TRUE(QTest::qWaitFor([&] { return picture->findText("traces") >= 0; }, 10'000));
+    pick(picture, "traces");
+    auto* plot = window.find<QCustomPlot>("studyPlot");
+    ASSERT_TRUE(QTest::qWaitFor([&] { return plot->graphCount() == 4; }, 10'000));
+    auto* quantity = window.find<QComboBox>("studyQuantity");
+    EXPECT_TRUE(quantity->isVisible());
+    EXPECT_FALSE(window.find<QComboBox>("studyMeasure")->isVisible());
+    pick(quantity, "L1.i");
+    ASSERT_TRUE(QTest::qWaitFor([&] { return plot->graphCount() == 4 && plot->yAxis->label().startsWith("L1.i"); }, 10'000));
+    pick(quantity, "out.v");
+    ASSERT_TRUE(QTest::qWaitFor([&] { return plot->graphCount() == 4 && plot->yAxis->label().startsWith("out.v"); }, 10'000));
+    // Where the output first rises through 12 V becomes 0: all curves pass there.
+    auto* align = window.find<QLineEdit>("studyAlign");
+    align->setText("> 12");
+    emit align->editingFinished();
+    ASSERT_TRUE(QTest::qWaitFor([&] { return plot->graphCount() == 4 && plot->xAxis->range().lower < 0; }, 10'000));
+    for (int g = 0; g < 4; ++g) {
+        double before = 0, after = 0;
+        for (const QCPGraphData& at : *plot->graph(g)->data()) (at.key <= 0 ? before : after) = at.key <= 0 ? at.value : after == 0 ? at.value : after;
+        EXPECT_LE(before, 12.5);
+        EXPECT_GE(after, 11.5);
+    }
+    align->setText("event 1");
+    emit align->editingFinished();
+    ASSERT_TRUE(QTest::qWaitFor([&] { return plot->graphCount() == 4 && plot->xAxis->range().lower < -0.1; }, 10'000));
+    for (const char* text : {"event 0", "> volts", "event 40"}) {
+        align->setText(text);
+        emit align->editingFinished();
+        ASSERT_TRUE(QTest::qWaitFor([&] { return plot->graphCount() == 0; }, 10'000)) << text;
+    }
+}
+
+TEST_F(StudyWindow, TwoThingsAreAContourAndAllAreAMatrix) {
+    open(settled());
+    study().run();
+    ASSERT_TRUE(wait());
+    auto* picture = window.find<QComboBox>("studyPicture");
+    auto* plot = window.find<QCustomPlot>("studyPlot");
+    auto* rows = window.find<QTableView>("studyRows");
+    pick(picture, "contour");
+    EXPECT_TRUE(window.find<QComboBox>("studyAgainst")->isVisible());
+    const auto press = [&](std::size_t row, double x, double y) {
+        rows->clearSelection();
+        QApplication::processEvents();
+        QTest::mouseClick(plot, Qt::LeftButton, {},
+                          QPoint(static_cast<int>(plot->xAxis->coordToPixel(x)), static_cast<int>(plot->yAxis->coordToPixel(y))));
+        ASSERT_EQ(rows->selectionModel()->selectedRows().size(), 1) << row;
+        EXPECT_EQ(rows->selectionModel()->selectedRows().front().row(), static_cast<int>(row));
+    };
+    press(3, 22, 90);
+    press(4, 33, 70);
+    pick(picture, "all over all");
+    EXPECT_EQ(plot->axisRectCount(), 6);  // four columns: below the diagonal
+    pick(picture, "yield");
+    press(0, study().table()->values[0][0], 500.0 / 6);  // the fifth of six
+    // A bar of the histogram chooses its rows.
+    pick(picture, "histogram");
+    rows->clearSelection();
+    QApplication::processEvents();
+    const double least = *std::min_element(study().table()->values[0].begin(), study().table()->values[0].end());
+    QTest::mouseClick(plot, Qt::LeftButton, {}, QPoint(static_cast<int>(plot->xAxis->coordToPixel(least)) + 3, static_cast<int>(plot->yAxis->coordToPixel(0.3))));
+    EXPECT_GE(rows->selectionModel()->selectedRows().size(), 1);
+}
+
+TEST_F(StudyWindow, ASearchSaysWhereTheBestPlaceIs) {
+    ParameterStudy asked = settled("minimise ripple, 60 runs");
+    asked.varied = {"L1.l: 10u to 47u"};
+    asked.measured = {"ripple = pp of L1.i"};
+    open(asked);
+    study().run();
+    ASSERT_TRUE(wait());
+    EXPECT_TRUE(text("studyNote").contains("best: L1.l = 47 µH")) << text("studyNote").toStdString();
+}
+
+TEST_F(StudyWindow, MoreRunsOfTheSameQuestionComeBehindTheOthers) {
+    ParameterStudy asked = settled("random 8");
+    asked.varied = {"L1.l: 22u +- 20 %"};
+    open(asked);
+    study().run();
+    ASSERT_TRUE(wait());
+    ASSERT_EQ(study().table()->rows(), 8u);
+    EXPECT_FALSE(window.find<QPushButton>("studyGoOn")->isEnabled());
+    auto* runs = window.find<QLineEdit>("studyRuns");
+    runs->setText("random 12");
+    emit runs->editingFinished();
+    EXPECT_TRUE(window.find<QPushButton>("studyGoOn")->isEnabled());
+    const auto before = study().table()->values[0];
+    study().goOn();
+    ASSERT_TRUE(wait());
+    ASSERT_EQ(study().table()->rows(), 12u);
+    for (std::size_t i = 0; i < 8; ++i) EXPECT_EQ(study().table()->values[0][i], before[i]);
+    runs->setText("random 4");
+    emit runs->editingFinished();
+    study().goOn();
+    ASSERT_TRUE(wait());
+    EXPECT_TRUE(text("studyNote").contains("8 of 12 runs that are done are none of these")) << text("studyNote").toStdString();
+    EXPECT_EQ(study().table()->rows(), 12u);
+}
+
+/// Stand-ins for the programs of a cluster: sbatch works on the tasks at once, one after the other.
+class StudyOnACluster : public testing::Test {
+protected:
+    void SetUp() override {
+        const auto program = [&](const char* name, const QString& text) {
+            QFile file(folder.filePath(name));
+            ASSERT_TRUE(file.open(QIODevice::WriteOnly));
+            file.write(("#!/bin/sh\n" + text).toUtf8());
+            file.setPermissions(QFile::ReadOwner | QFile::WriteOwner | QFile::ExeOwner);
+        };
+        program("sbatch", "for a in \"$@\"; do case $a in --array=*) n=${a#--array=};; esac; s=$before; before=$a; done\n"
+                          "if [ -e '" + folder.filePath("closed") + "' ]; then echo 'no nodes tonight' >&2; exit 1; fi\n"
+                          "for t in $(seq ${n%-*} ${n#*-}); do SLURM_ARRAY_TASK_ID=$t sh \"$s\" \"$a\" || exit 1; done\necho 7\n");
+        program("squeue", "exit 0\n");
+        program("scancel", "exit 0\n");
+        program("scontrol", "exit 1\n");
+        before = qgetenv("PATH");
+        qputenv("PATH", folder.path().toUtf8() + ":" + before);
+        qputenv("SLURM_CONF", "/dev/null");
+    }
+    void TearDown() override {
+        qputenv("PATH", before);
+        qunsetenv("SLURM_CONF");
+    }
+    QTemporaryDir folder;
+    QByteArray before;
+};
+
+TEST_F(StudyOnACluster, TheRowsOfTasksComeIntoTheWindow) {
+    Window window;
+    auto loaded = loadHedge(HEDGEROW_SHARED "/examples/med-aux.hedge");
+    ASSERT_TRUE(loaded);
+    loaded->project.parameterStudies = {{.name = "ripple", .varied = {"L1.l: 15u, 22u, 33u", "Vin: 70, 90"}, .measured = {"pp of L1.i below 5"},
+                                         .settle = true, .extra = {}}};
+    const QString path = folder.filePath("mine.hedge");
+    ASSERT_TRUE(saveHedge(loaded->project, path.toStdString()));
+    ASSERT_TRUE(window.workspace().open(path));
+    ASSERT_TRUE(window.settle());
+    window->showStudy(true);
+    QApplication::processEvents();
+    StudyView& study = window->study();
+    auto* where = window.find<QComboBox>("studyWhere");
+    ASSERT_TRUE(where);
+    where->setCurrentIndex(1);
+    const auto wait = [&] { return QTest::qWaitFor([&] { return !study.busy(); }, 60'000) && (QTest::qWait(30), true); };
+    study.run();
+    ASSERT_TRUE(wait());
+    ASSERT_TRUE(study.table()) << window.find<QLabel>("studyNote")->text().toStdString();
+    EXPECT_EQ(study.table()->rows(), 6u) << window.find<QLabel>("studyNote")->text().toStdString();
+    // It is found again beside the project.
+    EXPECT_TRUE(QTest::qWaitFor([&] { return window.find<QComboBox>("studyKept")->count() == 2; }, 10'000));
+    // What the site refuses is said in its own words.
+    QFile closed(folder.filePath("closed"));
+    ASSERT_TRUE(closed.open(QIODevice::WriteOnly));
+    study.run();
+    ASSERT_TRUE(wait());
+    EXPECT_TRUE(window.find<QLabel>("studyNote")->text().contains("no nodes tonight")) << window.find<QLabel>("studyNote")->text().toStdString();
 }
 
 TEST_F(StudyWindow, ARowBecomesTheProject) {
