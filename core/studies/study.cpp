@@ -397,6 +397,18 @@ StudyRow runStudyPoint(const StudySetup& setup, std::size_t index, const StudyPo
     return row;
 }
 
+bool StudyRows::has(std::size_t index) const {
+    return std::any_of(made.begin(), made.end(), [&](const StudyRow& row) { return row.index == index; });
+}
+Status StudyRows::take(StudyRow row) {
+    made.push_back(std::move(row));
+    return {};
+}
+Status StudyRows::conclude(const std::vector<std::string>& words) {
+    conclusion = words;
+    return {};
+}
+
 std::string studyTraceName(std::size_t index) { return fmt::format("run-{:07}.h5", index + 1); }
 
 Status runStudy(const StudySetup& setup, StudySink& sink, const StudyRunning& running, const CancelToken& cancel) {

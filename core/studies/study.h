@@ -97,6 +97,18 @@ public:
     virtual Status conclude(const std::vector<std::string>&) { return {}; }
 };
 
+/// Rows in memory.
+class StudyRows : public StudySink {
+public:
+    bool has(std::size_t index) const override;
+    Status take(StudyRow row) override;
+    Result<std::vector<StudyRow>> rows() const override { return made; }
+    Status conclude(const std::vector<std::string>& words) override;
+
+    std::vector<StudyRow> made = {};  ///< in the order in which they came
+    std::vector<std::string> conclusion = {};
+};
+
 struct StudyRunning {
     int threads = 0;                    ///< 0 for all cores
     std::size_t from = 0, to = SIZE_MAX;  ///< rows of these numbers only

@@ -21,17 +21,6 @@ namespace fs = std::filesystem;
 constexpr std::size_t mostBytes = std::size_t{1} << 30;
 constexpr std::string_view chunkName = "chunks", layoutName = "layout.json";
 
-/// Rows of one chunk.
-class RowList final : public StudySink {
-public:
-    bool has(std::size_t) const override { return false; }
-    Status take(StudyRow row) override {
-        rows.push_back(std::move(row));
-        return {};
-    }
-    std::vector<StudyRow> rows;
-};
-
 }  // namespace
 
 Result<StudyFolder> StudyFolder::create(const fs::path& folder, const StudySetup& setup, std::size_t chunk) {
@@ -77,13 +66,13 @@ Status StudyFolder::work(std::size_t chunk, const CancelToken& cancel, bool anyw
     if (!file) return file.error();
     const auto setup = (*file)->setup(anywhere);
     if (!setup) return setup.error();
-    RowList list;
+    StudyRows list;
     const auto done = runStudy(*setup, list, {.threads = 1, .from = chunk * chunk_, .to = std::min(runs_, (chunk + 1) * chunk_),
                                               .traces = folder_ / chunkName},
                                cancel);
     if (!done) return done;
     Json rows = Json::array();
-    for (const StudyRow& row : list.rows) {
+    for (const StudyRow& row : list.made) {
         Json values = Json::array();
         for (const double value : row.values) values.push_back(std::isfinite(value) ? Json(value) : Json(nullptr));
         rows.push_back({{"index", row.index}, {"point", row.point}, {"values", values}, {"error", row.error},

@@ -39,26 +39,20 @@ ParameterStudy asking(std::vector<std::string> varied, std::vector<std::string> 
     return {.name = "test", .varied = std::move(varied), .measured = std::move(measured), .runs = std::move(runs), .extra = {}};
 }
 
-class Rows final : public StudySink {
+class Rows final : public StudyRows {
 public:
     bool has(std::size_t index) const override { return seen.contains(index); }
     Status take(StudyRow row) override {
         seen.insert(row.index);
-        made.push_back(std::move(row));
+        auto taken = StudyRows::take(std::move(row));
         if (cancelAt && made.size() == cancelAt) cancel.cancel();
-        return {};
-    }
-    Result<std::vector<StudyRow>> rows() const override { return made; }
-    Status conclude(const std::vector<std::string>& said) override {
-        words = said;
-        return {};
+        return taken;
     }
     std::set<std::size_t> seen;
-    std::vector<StudyRow> made;
-    std::vector<std::string> words;
     std::size_t cancelAt = 0;
     CancelToken cancel;
 };
+    }
 
 class StudyFiles : public testing::Test {
 protected:
@@ -558,7 +552,7 @@ TEST(Optimise, ALoadTakesMostPowerWhereItMatchesItsSource) {
     ASSERT_EQ(best->flatness.size(), 1u);
     EXPECT_LT(best->flatness[0], 0.01);
     EXPECT_GE(rows.made.size(), static_cast<std::size_t>(best->evaluations));
-    EXPECT_EQ(rows.words, best->words);
+    EXPECT_EQ(rows.conclusion, best->words);
     // It begins at the present value, 1 Ohm.
     EXPECT_RELATIVE(evaluate(rows.made.at(0).point[0])->value, 1, 1e-12);
     // What is there is not run again, and it goes on from the best of it.
