@@ -52,7 +52,6 @@ public:
     std::size_t cancelAt = 0;
     CancelToken cancel;
 };
-    }
 
 class StudyFiles : public testing::Test {
 protected:
