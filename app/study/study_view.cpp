@@ -76,11 +76,29 @@ ParameterStudy usualStudy(const Project& project) {
 
 // ---- the rows
 
+StudyModel::StudyModel(QObject* parent) : QAbstractTableModel(parent) {
+    constexpr std::size_t atOnce = 1000;  // some ms
+    preparing_.setInterval(0);
+    connect(&preparing_, &QTimer::timeout, this, [this] { prepareTexts(texts_.size() + atOnce); });
+}
+
+void StudyModel::prepareTexts(std::size_t until) {
+    const std::size_t rows = table_ ? table_->rows() : 0;
+    for (std::size_t row = texts_.size(); row < std::min(rows, until); ++row) {
+        QString text = words(table_->errors[row]);
+        for (std::size_t a = 0; a < table_->varied.size(); ++a)
+            text += "\n" + valueText(*table_, row, a) + "\n" + words(table_->points[row][a]);
+        texts_.push_back(text.toLower());
+    }
+    if (texts_.size() >= rows) preparing_.stop();
+}
+
 void StudyModel::set(std::shared_ptr<const StudyTable> table) {
     beginResetModel();
     // Rows only come behind the others while a study runs.
     if (!table_ || !table || table->rows() < texts_.size() || table->started != table_->started) texts_.clear();
     table_ = std::move(table);
+    preparing_.start();
     arrange();
     endResetModel();
 }
@@ -88,6 +106,8 @@ void StudyModel::set(std::shared_ptr<const StudyTable> table) {
 void StudyModel::filter(const QString& text) {
     beginResetModel();
     filter_ = text.trimmed();
+    matcher_ = QStringMatcher(filter_.toLower());
+    number_ = filter_.toULongLong();  // 0 where it is no number
     arrange();
     endResetModel();
 }
@@ -103,20 +123,13 @@ bool StudyModel::shows(std::size_t row) const {
     if (filter_.isEmpty()) return true;
     if (filter_ == "failed") return !table_->errors[row].empty();
     if (filter_ == "beyond limits") return table_->errors[row].empty() && !table_->good[row];
-    return texts_[row].contains(filter_, Qt::CaseInsensitive) || QString::number(table_->index[row] + 1) == filter_;
+    return matcher_.indexIn(texts_[row]) >= 0 || table_->index[row] + 1 == number_;
 }
 
 void StudyModel::arrange() {
     order_.clear();
     if (!table_) return;
-    // The texts of all rows, made when they are asked for.
-    if (!filter_.isEmpty())
-        for (std::size_t row = texts_.size(); row < table_->rows(); ++row) {
-            QString text = words(table_->errors[row]);
-            for (std::size_t a = 0; a < table_->varied.size(); ++a)
-                text += "\n" + valueText(*table_, row, a) + "\n" + words(table_->points[row][a]);
-            texts_.push_back(std::move(text));
-        }
+    if (!filter_.isEmpty()) prepareTexts(table_->rows());
     for (std::size_t row = 0; row < table_->rows(); ++row)
         if (shows(row)) order_.push_back(row);
     const int axes = static_cast<int>(table_->varied.size()), measures = static_cast<int>(table_->measured.size());

@@ -8,6 +8,7 @@
 #include <vector>
 
 #include <QAbstractTableModel>
+#include <QStringMatcher>
 #include <QTimer>
 #include <QWidget>
 
@@ -31,7 +32,7 @@ namespace hedgerow::app {
 /// The rows of a study, in an order and with a filter.
 class StudyModel : public QAbstractTableModel {
 public:
-    using QAbstractTableModel::QAbstractTableModel;
+    explicit StudyModel(QObject* parent = nullptr);
     void set(std::shared_ptr<const StudyTable> table);
     /// Rows whose texts hold this; "failed" and "beyond limits" are words of their own.
     void filter(const QString& text);
@@ -48,11 +49,15 @@ public:
 private:
     void arrange();
     bool shows(std::size_t row) const;
+    void prepareTexts(std::size_t until);
 
     std::shared_ptr<const StudyTable> table_;
     std::vector<std::size_t> order_;
-    std::vector<QString> texts_;  ///< what a filter looks at, by row
+    std::vector<QString> texts_;  ///< what a filter looks at, by row, in small letters; made while nothing else happens
+    QTimer preparing_;
     QString filter_;
+    QStringMatcher matcher_;
+    std::size_t number_ = 0;  ///< of a run that is looked for
     int column_ = 0;
     Qt::SortOrder direction_ = Qt::AscendingOrder;
 };

@@ -183,12 +183,16 @@ public:
     /// Measure, and whether the limit is the one below which it stays.
     std::vector<std::pair<std::size_t, bool>> limits;
     std::optional<Error> fault;
+    std::string firstFailure;  ///< why the first run that failed did
+    std::size_t failed() const { return failed_; }
+    std::size_t made() const { return rows_.size(); }
 
     Status takeKnown() {
         auto rows = sink_.rows();
         if (!rows) return rows.error();
         for (StudyRow& row : *rows) {
             next_ = std::max(next_, row.index + 1);
+            countFailure(row);
             rows_.emplace(row.point, std::move(row));
         }
         before_ = rows_.size();
@@ -279,13 +283,17 @@ public:
     }
 
 private:
+    void countFailure(const StudyRow& row) {
+        if (row.error.empty()) return;
+        if (failed_++ == 0) firstFailure = row.error;
+    }
     void take(StudyRow made, const Run* run) {
         if (run && made.error.empty() && !running_.traces.empty()) {
             const auto written = exportRun(*run, "hdf5", running_.traces / studyTraceName(made.index), setup_.keep, cancel_);
             if (!written && !fault) fault = written.error();
         }
         computed_ += made.seconds;
-        failed_ += made.error.empty() ? 0 : 1;
+        countFailure(made);
         if (auto taken = sink_.take(made); !taken && !fault) fault = taken.error();
         rows_[made.point] = std::move(made);
         if (running_.progress)
@@ -319,7 +327,9 @@ Result<OptimiseResult> searchStudy(const StudySetup& setup, StudySink& sink, con
     if (searched.fault) return *searched.fault;
     if (best.at.empty()) {
         if (cancel.cancelled()) return Error{ErrorCode::stop, "stopped"};
-        return Error{ErrorCode::range, fmt::format("none of {} runs keeps all limits", best.evaluations), {}, {}, "measured"};
+        if (!searched.firstFailure.empty() && searched.failed() == searched.made())
+            return Error{ErrorCode::range, fmt::format("none of {} runs has a value; the first: {}", searched.made(), searched.firstFailure), {}, {}, "measured"};
+        return Error{ErrorCode::range, fmt::format("none of {} runs keeps all limits", searched.made()), {}, {}, "measured"};
     }
     OptimiseResult result{.best = searched.row(best.at), .value = sampling.search.most ? -best.value : best.value,
                           .evaluations = best.evaluations, .ended = best.ended};

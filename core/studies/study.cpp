@@ -282,7 +282,12 @@ std::vector<Arrival> arrivals(const StudySetup& setup) {
     for (std::size_t axis = 0; axis < setup.points.varied().size(); ++axis) {
         Arrival arrival{.target = setup.points.varied()[axis].target};
         const auto other = otherPoint(setup, axis);
-        const auto second = other ? prepared(setup, *other) : first;
+        if (!other) {  // one value alone is not compared with anything
+            arrival.values = true;
+            all.push_back(std::move(arrival));
+            continue;
+        }
+        const auto second = prepared(setup, *other);
         if (!first || !second || arrival.target == "plan" || arrival.target == "scene") {
             arrival.values = true;  // what does not run differs
         } else {

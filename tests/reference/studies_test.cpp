@@ -591,7 +591,15 @@ TEST(Optimise, ALoadTakesMostPowerWhereItMatchesItsSource) {
     EXPECT_FALSE(prepareStudy(project, asking({"R1.r: 500m to 20"}, {"p = mean of R1.p"}, "maximise q + 1")));
     EXPECT_FALSE(prepareStudy(project, asking({"rungs: all on 1; all on 2"}, {"p = mean of R1.p"}, "maximise p")));
     Rows none;
-    EXPECT_FALSE(searched(ready(c, asking({"R1.r: 500m to 20"}, {"p = mean of R1.p above 100"}, "maximise p, 30 runs")), none));
+    const auto far = searched(ready(c, asking({"R1.r: 500m to 20"}, {"p = mean of R1.p above 100"}, "maximise p, 30 runs")), none);
+    ASSERT_FALSE(far);
+    EXPECT_NE(far.error().message.find("keeps all limits"), std::string::npos) << far.error().message;
+    Rows nowhere;
+    const auto divided = searched(ready(c, asking({"R1.r: 500m to 20"}, {"p = mean of R1.p"}, "maximise 1 / (p - p)")), nowhere);
+    ASSERT_FALSE(divided);
+    EXPECT_NE(divided.error().message.find("division by zero"), std::string::npos) << divided.error().message;
+    // One value alone is a study of one run, and of a search with nothing to look for.
+    EXPECT_TRUE(arrivals(ready(c, asking({"R1.r: 5"}, {"p = mean of R1.p"}))).front().reached());
 }
 
 }  // namespace
