@@ -259,8 +259,8 @@ StudyView::StudyView(Workspace& workspace, QWidget* parent)
         made->setSizeAdjustPolicy(QComboBox::AdjustToMinimumContentsLengthWithIcon);
         return made;
     };
-    names_.box()->setMinimumWidth(150);
-    top->addWidget(names_.box(), 2);
+    names_.box()->setMinimumWidth(180);
+    top->addWidget(names_.box(), 4);
     filter_ = new QLineEdit(this);
     top->addStretch(1);
     top->addWidget(filter_, 3);

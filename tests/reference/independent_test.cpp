@@ -5,12 +5,14 @@
 #include <gtest/gtest.h>
 
 #include <cmath>
+#include <complex>
 #include <fstream>
 
 #include <nlohmann/json.hpp>
 
 #include "model/text_form.h"
 #include "runs/registry.h"
+#include "runs/responses.h"
 #include "runs/run.h"
 #include "traces/spectrum.h"
 
@@ -216,6 +218,28 @@ INSTANTIATE_TEST_SUITE_P(Circuits, Independent, testing::ValuesIn(those([](const
 INSTANTIATE_TEST_SUITE_P(Circuits, IndependentExact,
                          testing::ValuesIn(those([](const Case& c) { return c.text.find("rung 4") == std::string::npos; })), nameOf);
 INSTANTIATE_TEST_SUITE_P(Circuits, IndependentSettled, testing::ValuesIn(those([](const Case& c) { return c.settled > 0; })), nameOf);
+
+/// Responses by tones that the other formulation added, ran until they had settled, and read off (tests/independent/response.py).
+TEST(IndependentResponses, AreThoseOfTones) {
+    const Json all = Json::parse(std::ifstream(HEDGEROW_INDEPENDENT "/response.json"));
+    ASSERT_EQ(all.size(), 3u);
+    for (const Json& one : all) {
+        const Case c{.name = one.at("name"), .text = one.at("text"), .end = 1e-3};
+        const auto project = std::make_shared<const Project>(projectOf(c));
+        for (const Json& told : one.at("responses")) {
+            const double f = told.at("f");
+            const std::complex<double> wanted(told.at("re"), told.at("im"));
+            const auto run = hedgerow::Run::prepare(project, {.settle = true});
+            ASSERT_TRUE(run) << c.name << ": " << run.error().text();
+            const auto curves = respondTo(**run, {.from = one.at("from"), .to = {told.at("to")}, .least = f, .most = 1.1 * f, .points = 2}, CancelToken());
+            ASSERT_TRUE(curves) << c.name << ": " << curves.error().text();
+            ASSERT_EQ(curves->size(), 1u);
+            EXPECT_NEAR(curves->front().frequencies.front(), f, 1e-9 * f);
+            EXPECT_LE(std::abs(curves->front().values.front() - wanted), 2e-4 * std::abs(wanted))
+                << c.name << ", " << told.at("to") << " at " << f << " Hz: " << curves->front().values.front() << " instead of " << wanted;
+        }
+    }
+}
 
 TEST(IndependentCircuits, AreAllThere) { EXPECT_EQ(cases().size(), 33u); }
 
