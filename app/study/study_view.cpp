@@ -740,8 +740,14 @@ void StudyView::listTraces() {
     }
     reading_.start([this, table = table_, folder = tracesOf(shownFile_)](const CancelToken&) -> std::function<void()> {
         std::vector<std::string> names;
-        for (std::size_t row = 0; row < table->rows() && row < mostTraces && names.empty(); ++row)
-            if (const auto record = openMeasured(folder / studyTraceName(table->index[row]))) names = (*record)->quantityNames();
+        std::error_code failed;
+        for (std::size_t row = 0; row < table->rows() && row < mostTraces && std::filesystem::is_directory(folder, failed); ++row) {
+            const std::filesystem::path file = folder / studyTraceName(table->index[row]);
+            if (!std::filesystem::exists(file, failed)) continue;
+            // One of them tells what is kept of all.
+            if (const auto record = openMeasured(file)) names = (*record)->quantityNames();
+            break;
+        }
         return [this, table, names] {
             if (table_ != table) return;
             const int place = picture_->findData(static_cast<int>(StudyPicture::traces));
@@ -890,7 +896,10 @@ void StudyView::readFamily() {
         for (const std::string& target : table->varied) varied.push_back({.target = target});
         for (const std::size_t row : rows) {
             if (cancel.cancelled() || row >= table->rows() || !table->errors[row].empty()) continue;
-            const auto record = openMeasured(folder / studyTraceName(table->index[row]));
+            const std::filesystem::path file = folder / studyTraceName(table->index[row]);
+            std::error_code failed;
+            if (!std::filesystem::exists(file, failed)) continue;
+            const auto record = openMeasured(file);
             const auto trace = record ? (*record)->trace(quantity) : nullptr;
             if (!trace || trace->size() == 0) continue;
             const auto changed = alignment.sort == Alignment::Sort::rise || alignment.sort == Alignment::Sort::fall
