@@ -73,7 +73,10 @@ struct StudyOptions {
     std::string scene, plan, runs, seed, keep, file, folder;
     std::vector<std::string> varied, measured, outputs;
     std::string minimise, maximise;  ///< expressions over named measures
-    int threads = 0, workers = 0, chunk = 100, evaluations = 0;  ///< 0: all cores, none, ., the usual number
+    int threads = 0;      ///< 0 for all cores
+    int workers = 0;      ///< processes; 0 for none
+    int chunk = 100;      ///< runs of a task, or the number of one
+    int evaluations = 0;  ///< 0 for the usual number
     SlurmSetting slurm;
     bool wait = false;  ///< until all rows are there
     bool global = false, gradient = false;  ///< how best values are looked for

@@ -101,14 +101,14 @@ Status announce(const StudySetup& setup, const StudyOptions& options) {
                      fmt::format("'{}' does not reach the circuit: two of its values give the same equations, sources and start values",
                                  lost.front()), {}, {}, "varied"};
     if (!options.dry) return {};
-    const StudyRow first = runStudyRow(setup, 0, CancelToken());
-    const double all = first.seconds * static_cast<double>(setup.points.size());
+    const StudyPrice price = priceStudy(setup, CancelToken());
     const double cores = options.threads > 0 ? options.threads : std::max(1u, std::thread::hardware_concurrency());
-    fmt::print("{} runs; the first one takes {} ({} to build the circuit){}\n", setup.points.size(),
-               formatQuantity(first.seconds, "s", 2), formatQuantity(first.building, "s", 2),
-               first.error.empty() ? "" : " and fails: " + first.error);
-    fmt::print("all of them about {} of CPU time, {} on {} cores\n", formatQuantity(all, "s", 2), formatQuantity(all / cores, "s", 2), cores);
-    for (const Arrival& arrival : arrivals(setup))
+    fmt::print("{} runs; the first one takes {} ({} to build the circuit){}\n", price.runs, formatQuantity(price.first.seconds, "s", 2),
+               formatQuantity(price.first.building, "s", 2), price.first.error.empty() ? "" : " and fails: " + price.first.error);
+    fmt::print("all of them about {} of CPU time, {} on {} cores; {} of memory for a run, {} on the disk for all\n",
+               formatQuantity(price.all, "s", 2), formatQuantity(price.all / cores, "s", 2), cores,
+               formatQuantity(static_cast<double>(price.memory), "B", 2), formatQuantity(static_cast<double>(price.disk), "B", 2));
+    for (const Arrival& arrival : price.arrivals)
         fmt::print("{}: {}\n", arrival.target, arrival.equations ? "the equations change" : "the equations stay, values change");
     for (std::size_t i = 0; i < std::min<std::size_t>(5, setup.points.size()); ++i) {
         std::string text;
@@ -184,9 +184,10 @@ Opened goingOn(const StudyOptions& options) {
         ParameterStudy more = made->study;
         if (!options.runs.empty()) more.runs = options.runs;
         if (!options.varied.empty()) more.varied = options.varied;
-        made = prepareStudy(made->project, more);
-        if (!made) return {.code = fail(made.error(), options.json, unsound)};
-        if (auto extended = (*opened)->extend(*made); !extended) return {.code = fail(extended.error(), options.json, unsound)};
+        auto longer = prepareStudy(made->project, more);
+        if (!longer) return {.code = fail(longer.error(), options.json, unsound)};
+        if (auto extended = (*opened)->extend(*made, *longer); !extended) return {.code = fail(extended.error(), options.json, unsound)};
+        made = std::move(longer);
     }
     return {.file = std::move(*opened), .setup = std::move(*made)};
 }
@@ -356,34 +357,50 @@ int studyGather(const StudyOptions& options) {
     return report(**file, options);
 }
 
+namespace {
+
+/// A folder with what was sent of it to a cluster.
+struct Tasks {
+    StudyFolder folder;
+    SlurmJobs jobs;
+};
+Result<Tasks> tasksOf(const StudyOptions& options) {
+    const auto folder = StudyFolder::open(options.folder);
+    if (!folder) return folder.error();
+    auto jobs = SlurmJobs::open(*folder);
+    if (!jobs) return jobs.error();
+    return Tasks{.folder = *folder, .jobs = std::move(*jobs)};
+}
+
+}  // namespace
+
 int studySubmit(const StudyOptions& options) {
     listenForInterrupts();
     const CancelToken cancel;
     const Watcher watcher(cancel);
-    const auto folder = StudyFolder::open(options.folder);
-    if (!folder) return fail(folder.error(), options.json, unreadable);
+    auto tasks = tasksOf(options);
+    if (!tasks) return fail(tasks.error(), options.json, unreadable);
+    const StudyFolder& folder = tasks->folder;
     if (!slurmHere()) return fail({ErrorCode::resource, "this machine has no Slurm: sbatch and squeue are not found"}, options.json, unsound);
-    auto jobs = SlurmJobs::open(*folder);
-    if (!jobs) return fail(jobs.error(), options.json, unreadable);
     SlurmSetting setting = options.slurm;
     setting.anywhere = options.allowOutside;
     const auto ended = [&](const Error& error) {
         return fail(error, options.json, error.code == ErrorCode::stop ? stopped : unsound);
     };
     if (!options.wait) {
-        const auto sent = jobs->submit(setting, cancel);
+        const auto sent = tasks->jobs.submit(setting, cancel);
         if (!sent) return ended(sent.error());
-        fmt::print("{} of {} chunks sent; how far they are: hedgerow-cli study status {}\n", *sent, folder->chunks(), options.folder);
+        fmt::print("{} of {} chunks sent; how far they are: hedgerow-cli study status {}\n", *sent, folder.chunks(), options.folder);
         return success;
     }
-    auto file = StudyFile::open(folder->question());
+    auto file = StudyFile::open(folder.question());
     if (!file) return fail(file.error(), options.json, unreadable);
-    const auto done = workBySlurm(*folder, setting, **file,
+    const auto done = workBySlurm(folder, setting, **file,
                                   [&](const SlurmState& state, std::size_t again) {
                                       if (options.json || options.quiet) return;
                                       if (again > 0) fmt::print("{} chunks were lost and are sent again\n", again);
                                       if (isatty(STDERR_FILENO))
-                                          fmt::print(stderr, "\r{} of {} chunks done, {} running, {} waiting   ", state.done, folder->chunks(),
+                                          fmt::print(stderr, "\r{} of {} chunks done, {} running, {} waiting   ", state.done, folder.chunks(),
                                                      state.running, state.waiting);
                                   },
                                   cancel);
@@ -395,30 +412,27 @@ int studyStatus(const StudyOptions& options) {
     listenForInterrupts();
     const CancelToken cancel;
     const Watcher watcher(cancel);
-    const auto folder = StudyFolder::open(options.folder);
-    if (!folder) return fail(folder.error(), options.json, unreadable);
-    const auto jobs = SlurmJobs::open(*folder);
-    if (!jobs) return fail(jobs.error(), options.json, unreadable);
-    const auto state = slurmHere() ? jobs->state(cancel)
-                                   : Result<SlurmState>(SlurmState{.done = folder->chunks() - folder->missing().size(),
-                                                                   .lost = folder->missing().size()});
+    const auto tasks = tasksOf(options);
+    if (!tasks) return fail(tasks.error(), options.json, unreadable);
+    const StudyFolder& folder = tasks->folder;
+    const auto state = slurmHere() ? tasks->jobs.state(cancel)
+                                   : Result<SlurmState>(SlurmState{.done = folder.chunks() - folder.missing().size(),
+                                                                   .lost = folder.missing().size()});
     if (!state) return fail(state.error(), options.json, unsound);
     if (options.json)
-        printJson({{"chunks", folder->chunks()}, {"done", state->done}, {"running", state->running}, {"waiting", state->waiting},
+        printJson({{"chunks", folder.chunks()}, {"done", state->done}, {"running", state->running}, {"waiting", state->waiting},
                    {"not sent", state->lost}});
     else
-        fmt::print("{} of {} chunks done, {} running, {} waiting, {} not in the queue\n", state->done, folder->chunks(), state->running,
+        fmt::print("{} of {} chunks done, {} running, {} waiting, {} not in the queue\n", state->done, folder.chunks(), state->running,
                    state->waiting, state->lost);
     return success;
 }
 
 int studyCancel(const StudyOptions& options) {
     const CancelToken cancel;
-    const auto folder = StudyFolder::open(options.folder);
-    if (!folder) return fail(folder.error(), options.json, unreadable);
-    const auto jobs = SlurmJobs::open(*folder);
-    if (!jobs) return fail(jobs.error(), options.json, unreadable);
-    const auto stopped = jobs->stop(cancel);
+    const auto tasks = tasksOf(options);
+    if (!tasks) return fail(tasks.error(), options.json, unreadable);
+    const auto stopped = tasks->jobs.stop(cancel);
     if (!stopped) return fail(stopped.error(), options.json, unsound);
     return success;
 }

@@ -22,6 +22,7 @@ namespace {
 
 constexpr int mostBins = 40, mostBars = 12, raster = 64;
 constexpr std::size_t mostMatrix = 5;         ///< axes of the matrix of scatters
+constexpr std::size_t mostDots = 4000;        ///< of each of its drawings
 constexpr std::size_t mostKnots = 1500;       ///< points from which a contour is drawn
 constexpr std::size_t mostCurvePoints = 1200; ///< of a trace
 constexpr double reach = 12;                  ///< px, of a click
@@ -135,10 +136,12 @@ void dots(QCustomPlot& plot, QCPAxisRect* rect, const QVector<double>& x, const 
 }
 
 /// Rows as dots: those that keep their limits, those that do not, and those that are chosen.
-void scatter(QCustomPlot& plot, QCPAxisRect* rect, const Column& cx, const Column& cy, const StudyLook& look, double size, StudySpots& spots) {
+void scatter(QCustomPlot& plot, QCPAxisRect* rect, const Column& cx, const Column& cy, const StudyLook& look, double size, StudySpots& spots,
+             std::size_t most = SIZE_MAX) {
     const Colours& p = colours();
     QVector<double> gx, gy, bx, by, mx, my;
-    for (std::size_t row = 0; row < look.table.rows(); ++row) {
+    const std::size_t every = std::max<std::size_t>(1, look.table.rows() / most);
+    for (std::size_t row = 0; row < look.table.rows(); row += every) {
         const double x = cx.values[static_cast<int>(row)], y = cy.values[static_cast<int>(row)];
         if (!std::isfinite(x) || !std::isfinite(y)) continue;
         const bool marked = std::binary_search(look.chosen.begin(), look.chosen.end(), row);
@@ -310,7 +313,7 @@ StudySpots drawMatrix(QCustomPlot& plot, const StudyLook& look) {
             auto* rect = addRect(plot, row - 1, column);
             QCPAxis &x = *rect->axis(QCPAxis::atBottom), &y = *rect->axis(QCPAxis::atLeft);
             const Column &cx = columns[static_cast<std::size_t>(column)], &cy = columns[static_cast<std::size_t>(row)];
-            scatter(plot, rect, cx, cy, look, 3, spots);
+            scatter(plot, rect, cx, cy, look, 3, spots, mostDots);
             fit(x, cx, true), fit(y, cy, true);
             for (QCPAxis* axis : {&x, &y}) axis->ticker()->setTickCount(3);
             x.setTickLabels(row == n - 1), y.setTickLabels(column == 0);
@@ -336,7 +339,7 @@ public:
         for (const auto& [kx, ky, z] : knots_) nearest = std::min(nearest, (kx - x) * (kx - x) + (ky - y) * (ky - y));
         const double smooth = std::max(nearest, 1e-5);
         for (const auto& [kx, ky, z] : knots_) {
-            const double dx = kx - x, dy = ky - y, square = dx * dx + dy * dy, w = std::pow(square + smooth, -2);
+            const double dx = kx - x, dy = ky - y, square = dx * dx + dy * dy, w = 1 / ((square + smooth) * (square + smooth));
             w0 += w, wx += w * dx, wy += w * dy, wxx += w * dx * dx, wxy += w * dx * dy, wyy += w * dy * dy;
             wz += w * z, wxz += w * dx * z, wyz += w * dy * z;
         }

@@ -355,6 +355,12 @@ StudyView::StudyView(Workspace& workspace, QWidget* parent)
     connect(goOn_, &QPushButton::clicked, this, &StudyView::goOn);
     for (QPushButton* one : {run_, goOn_}) buttons->addWidget(one);
     side->addLayout(buttons);
+    price_ = new QLabel(this);
+    price_->setObjectName("studyPrice");
+    price_->setProperty("quiet", true);
+    price_->setFixedWidth(leftWidth);
+    price_->setWordWrap(true);
+    side->addWidget(price_);
     middle->addLayout(side);
 
     auto* right = new QVBoxLayout;
@@ -441,7 +447,9 @@ StudyView::StudyView(Workspace& workspace, QWidget* parent)
     connect(&following_, &QTimer::timeout, this, &StudyView::follow);
     connect(&workspace, &Workspace::left, this, [this] {
         cancel_.cancel();
-        background_.drop(), solving_.drop(), reading_.drop();
+        background_.drop(), solving_.drop(), reading_.drop(), pricing_.drop();
+        priced_.reset();
+        price_->clear();
         following_.stop();
         live_.reset();
         names_.forget();
@@ -462,6 +470,8 @@ void StudyView::open() {
     listKept();
     QWidget::show();
     draw();
+    priced_.reset();  // the project may be another one by now
+    showPrice();
     run_->setFocus();
 }
 
@@ -487,6 +497,48 @@ void StudyView::takeTexts() {
     now.settle = settle_->isChecked();
     names_.put(now);
     if (!busy()) showIdle();
+    showPrice();
+}
+
+/// What the study would take, from its first run, made beside the window.
+void StudyView::showPrice() {
+    ParameterStudy asked = study();
+    if (busy() || (priced_ && *priced_ == asked)) return;
+    priced_ = asked;
+    price_->setText("price: …");
+    price_->setToolTip({});
+    if (asked.plan.empty()) asked.plan = workspace_.plan().name;
+    if (asked.scene.empty()) asked.scene = workspace_.scene().name;
+    pricing_.start([this, asked, project = projectAsKnown()](const CancelToken& cancel) -> std::function<void()> {
+        const auto setup = prepareStudy(project, asked);
+        std::optional<StudyPrice> price;
+        if (setup && !cancel.cancelled()) price = priceStudy(*setup, cancel);
+        return [this, price, fault = setup ? std::string() : setup.error().text(), searched = setup && setup->searched()] {
+            if (!price || !price->first.error.empty()) {
+                price_->setText(words(price ? "the first run fails: " + price->first.error : fault));
+                return;
+            }
+            const double cores = std::max(1u, std::thread::hardware_concurrency());
+            const auto text = [](double value, const char* unit) { return words(formatQuantity(value, unit, 2)); };
+            price_->setText(QString("%1%2 runs ~%3 on %4 cores, ~%5 kept").arg(searched ? "up to " : "").arg(price->runs)
+                                .arg(text(price->all / (searched ? 1 : cores), "s")).arg(searched ? 1 : static_cast<int>(cores))
+                                .arg(text(static_cast<double>(price->disk), "B")));
+            QString about = QString("a run takes %1, %2 of it to build the circuit, and %3 of memory").arg(
+                text(price->first.seconds, "s"), text(price->first.building, "s"), text(static_cast<double>(price->memory), "B"));
+            for (const Arrival& arrival : price->arrivals)
+                about += "\n" + words(arrival.target) + (!arrival.reached() ? ": does not reach the circuit"
+                                                        : arrival.equations ? ": other equations each time"
+                                                                            : ": the equations stay");
+            price_->setToolTip(about);
+        };
+    });
+}
+
+/// The project; kept parts of the user are as good as its own.
+std::shared_ptr<const Project> StudyView::projectAsKnown() const {
+    auto known = std::make_shared<Project>(workspace_.project());
+    known->kept = workspace_.keptParts();
+    return known;
 }
 
 /// The folder of the traces of a study's file.
@@ -559,10 +611,8 @@ void StudyView::begin(bool anew) {
         if (!passing_) passing_ = std::make_unique<QTemporaryDir>();
         where = passing_->path().toStdString();
     }
-    // Kept parts of the user are as good as those of the project.
-    auto known = std::make_shared<Project>(workspace_.project());
-    known->kept = workspace_.keptParts();
-    background_.start([this, anew, asked, where, onSlurm, project = std::shared_ptr<const Project>(known), path = shownFile_, live = live_,
+    pricing_.drop();
+    background_.start([this, anew, asked, where, onSlurm, project = projectAsKnown(), path = shownFile_, live = live_,
                        cancel = cancel_](const CancelToken& dropped) -> std::function<void()> {
         Status outcome;
         std::filesystem::path file = path;
@@ -597,12 +647,14 @@ void StudyView::begin(bool anew) {
                     live->file = std::move(*opened);
                     auto made = live->file->setup();
                     if (!made) return made.error();
-                    if (made->study.runs != asked.runs) {
+                    // More runs, where it is the study that is typed; another one goes on as it was asked.
+                    if (made->study.name == asked.name && made->study.runs != asked.runs) {
                         ParameterStudy more = made->study;
                         more.runs = asked.runs, more.varied = asked.varied;
-                        made = prepareStudy(made->project, more);
-                        if (!made) return made.error();
-                        if (auto extended = live->file->extend(*made); !extended) return extended.error();
+                        auto longer = prepareStudy(made->project, more);
+                        if (!longer) return longer.error();
+                        if (auto extended = live->file->extend(*made, *longer); !extended) return extended.error();
+                        made = std::move(longer);
                     }
                     setup = std::move(*made);
                 }
@@ -660,7 +712,7 @@ Status StudyView::runRows(const StudySetup& setup, Live& live, bool onSlurm, con
     if (tasks && onSlurm) {
         const Stopwatch watch;
         const auto done = workBySlurm(*tasks, {}, live, [&](const SlurmState& state, std::size_t) {
-            note({.done = state.done * tasks->chunkSize(), .of = tasks->runs(), .seconds = watch.seconds()});
+            note({.done = std::min(tasks->runs(), state.done * tasks->chunkSize()), .of = tasks->runs(), .seconds = watch.seconds()});
         }, cancel);
         if (!done && done.error().code == ErrorCode::stop)
             if (const auto jobs = SlurmJobs::open(*tasks)) (void)jobs->stop(CancelToken());
@@ -702,7 +754,7 @@ void StudyView::stop() { cancel_.cancel(); }
 void StudyView::showIdle() {
     run_->setText("Run study");
     // More runs of the same question can be asked for, too.
-    goOn_->setEnabled(table_ && !shownFile_.empty() && (table_->rows() < table_->runs || (!table_->asked.empty() && table_->asked != study().runs)));
+    goOn_->setEnabled(table_ && !shownFile_.empty() && (table_->rows() < table_->runs || (!table_->asked.empty() && table_->name == study().name && table_->asked != study().runs)));
 }
 
 void StudyView::show(std::shared_ptr<const StudyTable> table) {

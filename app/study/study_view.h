@@ -108,6 +108,8 @@ private:
     void showIdle();
     StudyPicture picture() const;
     void showFields();
+    void showPrice();
+    std::shared_ptr<const Project> projectAsKnown() const;
     void draw();
     void readFamily();
     void clicked(const QPointF& place, bool twice);
@@ -125,7 +127,8 @@ private:
     QPlainTextEdit *varied_, *measured_;
     QLineEdit *runs_, *keep_, *filter_, *align_;
     QCheckBox* settle_;
-    QLabel *title_, *note_, *answer_;
+    QLabel *title_, *note_, *answer_, *price_;
+    std::optional<ParameterStudy> priced_;  ///< what the price is of, or will be
     QComboBox *kept_, *picture_, *measure_, *over_, *against_, *quantity_;
     QComboBox* where_ = nullptr;  ///< on this machine or by Slurm; nullptr where there is none
     QPushButton *run_, *goOn_, *look_, *use_;
@@ -137,7 +140,7 @@ private:
     std::shared_ptr<Live> live_;
     std::unique_ptr<QTemporaryDir> passing_;  ///< for studies of what has no place of its own
     QTimer following_;
-    Background background_, listing_, solving_, reading_;
+    Background background_, listing_, solving_, reading_, pricing_;
     CancelToken cancel_;
     bool filling_ = false;
 };

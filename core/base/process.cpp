@@ -74,10 +74,14 @@ Result<ProcessOutcome> runProcess(const std::vector<std::string>& command, doubl
     std::string trouble;
     std::array<pollfd, 2> waiting{{{outRead.get(), POLLIN, 0}, {errRead.get(), POLLIN, 0}}};
     std::array<std::string*, 2> into{&outcome.out, &outcome.err};
-    while ((waiting[0].fd >= 0 || waiting[1].fd >= 0) && trouble.empty()) {
+    int status = 0;
+    // It may have closed what it says and go on all the same.
+    bool over = false;
+    while (!over && trouble.empty()) {
         if (cancel.cancelled()) trouble = "was stopped";
         if (watch.seconds() > seconds) trouble = fmt::format("does not answer within {:g} s", seconds);
-        poll(waiting.data(), waiting.size(), lookEvery);
+        poll(waiting.data(), waiting.size(), waiting[0].fd < 0 && waiting[1].fd < 0 ? 1 : lookEvery);
+        if (waiting[0].fd < 0 && waiting[1].fd < 0) over = waitpid(child, &status, WNOHANG) == child;
         for (std::size_t i = 0; i < waiting.size(); ++i) {
             if (waiting[i].fd < 0 || waiting[i].revents == 0) continue;
             std::array<char, 65536> buffer;
@@ -90,8 +94,7 @@ Result<ProcessOutcome> runProcess(const std::vector<std::string>& command, doubl
         }
     }
     if (!trouble.empty()) kill(-child, SIGKILL);
-    int status = 0;
-    while (waitpid(child, &status, 0) < 0 && errno == EINTR) {
+    while (!over && waitpid(child, &status, 0) < 0 && errno == EINTR) {
     }
     if (!trouble.empty()) return cancel.cancelled() ? Error{ErrorCode::stop, "stopped"} : failed(trouble);
     outcome.code = WIFEXITED(status) ? WEXITSTATUS(status) : -1;

@@ -1,14 +1,13 @@
 #include "studies/optimise.h"
 
 #include <algorithm>
-#include <atomic>
 #include <cmath>
 #include <map>
-#include <thread>
 
 #include <fmt/format.h>
 #include <nlopt.hpp>
 
+#include "base/parallel.h"
 #include "model/values.h"
 #include "runs/registry.h"
 
@@ -229,17 +228,10 @@ public:
             if (StudyPoint point = pointOf(x); !rows_.contains(point) && std::find(wanted.begin(), wanted.end(), point) == wanted.end())
                 wanted.push_back(std::move(point));
         std::vector<std::pair<StudyRow, std::shared_ptr<Run>>> made(wanted.size());
-        std::atomic<std::size_t> next = 0;
-        const auto work = [&] {
-            for (std::size_t i = next++; i < wanted.size() && !cancel_.cancelled(); i = next++)
-                made[i].first = runStudyPoint(setup_, next_ + i, wanted[i], cancel_, setup_.keep.empty() ? nullptr : &made[i].second);
-        };
-        const std::size_t cores = running_.threads > 0 ? static_cast<std::size_t>(running_.threads)
-                                                       : std::max(1u, std::thread::hardware_concurrency());
-        std::vector<std::thread> threads;
-        for (std::size_t k = 1; k < std::min(cores, wanted.size()); ++k) threads.emplace_back(work);
-        work();
-        for (std::thread& thread : threads) thread.join();
+        inParallel(running_.threads, wanted.size(), [&](std::size_t i) {
+            made[i].first = runStudyPoint(setup_, next_ + i, wanted[i], cancel_, setup_.keep.empty() ? nullptr : &made[i].second);
+            return !cancel_.cancelled();
+        });
         if (cancel_.cancelled()) return;  // what was stopped in the middle is run again
         for (std::size_t i = 0; i < made.size(); ++i) take(std::move(made[i].first), made[i].second.get());
         next_ += made.size();

@@ -22,13 +22,13 @@ namespace {
 using Json = nlohmann::json;
 namespace fs = std::filesystem;
 
-constexpr double patience = 60;             ///< s, for an answer of Slurm
+constexpr double patience = 60, shortPatience = 5;  ///< s, for an answer of Slurm; where somebody leaves
 constexpr std::size_t usualArray = 1001;    ///< tasks of an array where the site does not say (its own default)
 constexpr std::size_t largestArray = 10000; ///< beyond it, a list of single tasks gets too long for an argument
 
 /// What a program of Slurm said; its own words where it failed.
-Result<std::string> ask(const std::vector<std::string>& command, const CancelToken& cancel) {
-    auto outcome = runProcess(command, patience, cancel);
+Result<std::string> ask(const std::vector<std::string>& command, const CancelToken& cancel, double seconds = patience) {
+    auto outcome = runProcess(command, seconds, cancel);
     if (!outcome) return outcome.error();
     if (outcome->code == 0) return std::move(outcome->out);
     const std::string said(trimmed(outcome->err.empty() ? outcome->out : outcome->err));
@@ -141,11 +141,11 @@ Status SlurmJobs::save() const {
     return writeFileAtomically(folder_.path() / "jobs.json", json.dump(1) + "\n");
 }
 
-Result<std::vector<std::pair<std::size_t, bool>>> SlurmJobs::queued(const CancelToken& cancel) const {
+Result<std::vector<std::pair<std::size_t, bool>>> SlurmJobs::queued(const CancelToken& cancel, double seconds) const {
     std::vector<std::pair<std::size_t, bool>> chunks;
     if (jobs_.empty()) return chunks;
     // All of the user's tasks: a job that is over is unknown to squeue, and asking for it by number would fail.
-    const auto told = ask({"squeue", "--noheader", "--array", "--me", "--format=%F %K %T"}, cancel);
+    const auto told = ask({"squeue", "--noheader", "--array", "--me", "--format=%F %K %T"}, cancel, seconds);
     if (!told) return told.error();
     std::map<std::string, std::size_t> offsets;
     for (const Job& job : jobs_) offsets[job.id] = job.offset;
@@ -170,7 +170,7 @@ Result<std::vector<std::pair<std::size_t, bool>>> SlurmJobs::queued(const Cancel
 }
 
 Result<std::size_t> SlurmJobs::submit(const SlurmSetting& setting, const CancelToken& cancel) {
-    const auto there = queued(cancel);
+    const auto there = queued(cancel, patience);
     if (!there) return there.error();
     std::set<std::size_t> inQueue;
     for (const auto& [chunk, running] : *there) inQueue.insert(chunk);
@@ -228,7 +228,7 @@ Result<std::size_t> SlurmJobs::submit(const SlurmSetting& setting, const CancelT
 }
 
 Result<SlurmState> SlurmJobs::state(const CancelToken& cancel) const {
-    const auto there = queued(cancel);
+    const auto there = queued(cancel, patience);
     if (!there) return there.error();
     SlurmState state;
     std::set<std::size_t> inQueue;
@@ -243,12 +243,12 @@ Result<SlurmState> SlurmJobs::state(const CancelToken& cancel) const {
 }
 
 Status SlurmJobs::stop(const CancelToken& cancel) const {
-    const auto there = queued(cancel);
+    const auto there = queued(cancel, shortPatience);
     if (!there) return there.error();
     if (there->empty()) return {};
     std::vector<std::string> command{"scancel"};
     for (const Job& job : jobs_) command.push_back(job.id);
-    const auto told = ask(command, cancel);
+    const auto told = ask(command, cancel, shortPatience);
     return told ? Status() : Status(told.error());
 }
 

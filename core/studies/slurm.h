@@ -40,7 +40,7 @@ public:
     Result<std::size_t> submit(const SlurmSetting& setting, const CancelToken& cancel);
     /// Errors: squeue, in its own words.
     Result<SlurmState> state(const CancelToken& cancel) const;
-    /// Takes all tasks out of the queue, and stops those that run.
+    /// Takes all tasks out of the queue, and stops those that run. A controller that does not answer within some seconds is an error.
     Status stop(const CancelToken& cancel) const;
 
     static constexpr int mostTries = 5;
@@ -54,8 +54,8 @@ private:
     };
     explicit SlurmJobs(const StudyFolder& folder) : folder_(folder) {}
     Status save() const;
-    /// Chunks in the queue, and whether they run.
-    Result<std::vector<std::pair<std::size_t, bool>>> queued(const CancelToken& cancel) const;
+    /// Chunks in the queue, and whether they run. @param seconds  for the answer
+    Result<std::vector<std::pair<std::size_t, bool>>> queued(const CancelToken& cancel, double seconds) const;
 
     StudyFolder folder_;
     std::vector<Job> jobs_;

@@ -1,17 +1,17 @@
 #include "studies/study.h"
 
 #include <algorithm>
-#include <atomic>
 #include <cmath>
 #include <ctime>
 #include <map>
 #include <mutex>
 #include <numbers>
+#include <new>
 #include <span>
-#include <thread>
 
 #include <fmt/format.h>
 
+#include "base/parallel.h"
 #include "base/text.h"
 #include "model/modules.h"
 #include "model/values.h"
@@ -71,7 +71,7 @@ std::map<std::string, std::string> valuesInForce(const Project& project) {
         all[part.name] = fmt::format("{} {}", part.kind, part.rung);
         for (const auto& [key, text] : part.values.all()) {
             const ParameterKind* const known = kind->findParameter(key);
-            if (!known || known->rung > part.rung) continue;
+            if (!known || known->rung > part.rung || known->rating) continue;
             const auto value = evaluate(text, parameters.lookup());
             all[part.name + "." + key] = value ? fmt::format("{}", value->value) : text;
             // What is no number may name parameters all the same: control code, formulas, tables.
@@ -340,8 +340,9 @@ StudyRow runStudyRow(const StudySetup& setup, std::size_t index, const CancelTok
     return runStudyPoint(setup, index, setup.points.at(index), cancel, kept);
 }
 
-StudyRow runStudyPoint(const StudySetup& setup, std::size_t index, const StudyPoint& point, const CancelToken& cancel,
-                       std::shared_ptr<Run>* kept) {
+namespace {
+
+StudyRow rowOf(const StudySetup& setup, std::size_t index, const StudyPoint& point, const CancelToken& cancel, std::shared_ptr<Run>* kept) {
     StudyRow row{.index = index, .point = point};
     const double start = threadSeconds();
     auto run = prepared(setup, row.point);
@@ -402,6 +403,17 @@ StudyRow runStudyPoint(const StudySetup& setup, std::size_t index, const StudyPo
     return row;
 }
 
+}  // namespace
+
+StudyRow runStudyPoint(const StudySetup& setup, std::size_t index, const StudyPoint& point, const CancelToken& cancel,
+                       std::shared_ptr<Run>* kept) {
+    try {
+        return rowOf(setup, index, point, cancel, kept);
+    } catch (const std::bad_alloc&) {
+        return {.index = index, .point = point, .error = "there is no memory left for this run"};
+    }
+}
+
 bool StudyRows::has(std::size_t index) const {
     return std::any_of(made.begin(), made.end(), [&](const StudyRow& row) { return row.index == index; });
 }
@@ -412,6 +424,20 @@ Status StudyRows::take(StudyRow row) {
 Status StudyRows::conclude(const std::vector<std::string>& words) {
     conclusion = words;
     return {};
+}
+
+StudyPrice priceStudy(const StudySetup& setup, const CancelToken& cancel) {
+    constexpr std::size_t rowBytes = 160, valueBytes = 20, pointBytes = 16;  // as SQLite and HDF5 keep them, about
+    StudyPrice price{.runs = setup.points.size(), .arrivals = arrivals(setup)};
+    std::shared_ptr<Run> run;
+    price.first = runStudyRow(setup, 0, cancel, &run);
+    const auto runs = static_cast<double>(price.runs);
+    price.all = runs * price.first.seconds;
+    price.memory = run ? run->bytes() : 0;
+    const std::size_t each = rowBytes + valueBytes * (setup.points.varied().size() + setup.measures.size()) +
+                             (run ? pointBytes * run->points() * setup.keep.size() : 0);
+    price.disk = static_cast<std::size_t>(runs * static_cast<double>(each));
+    return price;
 }
 
 std::string studyTraceName(std::size_t index) { return fmt::format("run-{:07}.h5", index + 1); }
@@ -430,47 +456,30 @@ Status runStudy(const StudySetup& setup, StudySink& sink, const StudyRunning& ru
     StudyProgress progress{.done = (to > running.from ? to - running.from : 0) - waiting.size(),
                            .of = to > running.from ? to - running.from : 0};
     const std::size_t before = progress.done;
-    std::atomic<std::size_t> next = 0;
     std::mutex mutex;
     Status fault;
     double computed = 0;
-    const auto work = [&] {
-        for (std::size_t i = next++; i < waiting.size() && !cancel.cancelled(); i = next++) {
-            StudyRow row{.index = waiting[i]};
-            std::shared_ptr<Run> run;
-            try {
-                row = runStudyRow(setup, waiting[i], cancel, setup.keep.empty() ? nullptr : &run);
-            } catch (const std::bad_alloc&) {
-                row.point = setup.points.at(waiting[i]);
-                row.error = "there is no memory left for this run";
-            }
-            if (cancel.cancelled()) return;  // what was stopped in the middle is run again
-            Status written;
-            if (run && !setup.keep.empty() && row.error.empty() && !running.traces.empty())
-                written = exportRun(*run, "hdf5", running.traces / studyTraceName(row.index), setup.keep, cancel);
-            const std::lock_guard lock(mutex);
-            ++progress.done;
-            progress.failed += row.error.empty() ? 0 : 1;
-            computed += row.seconds;
-            if (!written && fault) fault = written;
-            if (auto taken = sink.take(std::move(row)); !taken && fault) fault = taken;
-            if (!fault) {
-                next = waiting.size();
-                return;
-            }
-            progress.seconds = watch.seconds();
-            progress.speedup = progress.seconds > 0 ? computed / progress.seconds : 1;
-            const auto fresh = static_cast<double>(progress.done - before);
-            progress.left = progress.seconds / fresh * static_cast<double>(progress.of - progress.done);
-            if (running.progress) running.progress(progress);
-        }
-    };
-    const std::size_t cores = running.threads > 0 ? static_cast<std::size_t>(running.threads)
-                                                  : std::max(1u, std::thread::hardware_concurrency());
-    std::vector<std::thread> threads;
-    for (std::size_t k = 1; k < std::min(cores, waiting.size()); ++k) threads.emplace_back(work);
-    work();
-    for (std::thread& thread : threads) thread.join();
+    inParallel(running.threads, waiting.size(), [&](std::size_t i) {
+        std::shared_ptr<Run> run;
+        StudyRow row = runStudyRow(setup, waiting[i], cancel, setup.keep.empty() ? nullptr : &run);
+        if (cancel.cancelled()) return false;  // what was stopped in the middle is run again
+        Status written;
+        if (run && row.error.empty() && !running.traces.empty())
+            written = exportRun(*run, "hdf5", running.traces / studyTraceName(row.index), setup.keep, cancel);
+        const std::lock_guard lock(mutex);
+        ++progress.done;
+        progress.failed += row.error.empty() ? 0 : 1;
+        computed += row.seconds;
+        if (!written && fault) fault = written;
+        if (auto taken = sink.take(std::move(row)); !taken && fault) fault = taken;
+        if (!fault) return false;
+        progress.seconds = watch.seconds();
+        progress.speedup = progress.seconds > 0 ? computed / progress.seconds : 1;
+        const auto fresh = static_cast<double>(progress.done - before);
+        progress.left = progress.seconds / fresh * static_cast<double>(progress.of - progress.done);
+        if (running.progress) running.progress(progress);
+        return true;
+    });
     if (!fault) return fault;
     if (cancel.cancelled()) return Error{ErrorCode::stop, "stopped"};
     return {};

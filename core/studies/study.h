@@ -76,6 +76,16 @@ StudyRow runStudyPoint(const StudySetup& setup, std::size_t index, const StudyPo
 /// Makes one row. @param kept  gets the run where its traces are wanted
 StudyRow runStudyRow(const StudySetup& setup, std::size_t index, const CancelToken& cancel, std::shared_ptr<Run>* kept = nullptr);
 
+/// What a study takes, from its first run.
+struct StudyPrice {
+    std::size_t runs = 0;
+    StudyRow first = {};              ///< as it was run
+    double all = 0;                   ///< s of CPU time, of all runs
+    std::size_t memory = 0, disk = 0; ///< bytes: of a run on its way, of all that is kept
+    std::vector<Arrival> arrivals = {};
+};
+StudyPrice priceStudy(const StudySetup& setup, const CancelToken& cancel);
+
 struct StudyProgress {
     std::size_t done = 0, of = 0, failed = 0;
     double seconds = 0;     ///< of waiting, since it was started or taken up again

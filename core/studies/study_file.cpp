@@ -10,6 +10,7 @@
 #include <limits>
 #include <map>
 #include <random>
+#include <utility>
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -31,7 +32,7 @@ using Json = nlohmann::ordered_json;
 namespace fs = std::filesystem;
 
 constexpr int formatVersion = 1, longestText = 64 << 20;
-constexpr std::string_view prefix = "study-of-", ending = ".study", tasks = "-tasks";
+constexpr std::string_view prefix = "study-of-", ending = ".study", tasks = "-tasks", layoutName = studyLayoutName;
 
 constexpr char schema[] = R"(
 PRAGMA journal_mode = WAL;
@@ -183,11 +184,11 @@ std::string StudyFile::meta(const std::string& key) const {
     Statement one(database_, "SELECT value FROM meta WHERE key = ?", {key});
     return one.step() == SQLITE_ROW ? one.text(0) : "";
 }
-void StudyFile::setMeta(const std::string& key, const std::string& value) {
-    Statement(database_, "INSERT OR REPLACE INTO meta VALUES (?, ?)", {key, value}).step();
+bool StudyFile::setMeta(const std::string& key, const std::string& value) {
+    return Statement(database_, "INSERT OR REPLACE INTO meta VALUES (?, ?)", {key, value}).step() == SQLITE_DONE;
 }
 
-void StudyFile::setQuestion(const StudySetup& setup) {
+Status StudyFile::setQuestion(const StudySetup& setup) {
     Project project = *setup.project;
     project.parameterStudies = {setup.study};
     Json measures = Json::array();
@@ -196,12 +197,10 @@ void StudyFile::setQuestion(const StudySetup& setup) {
                             {"below", m.below ? Json(*m.below) : Json(nullptr)}});
     Json varied = Json::array();
     for (const Varied& v : setup.points.varied()) varied.push_back({{"target", v.target}, {"unit", v.unit}});
-    setMeta("name", setup.study.name);
-    setMeta("asked", setup.study.runs);
-    setMeta("runs", std::to_string(setup.points.size()));
-    setMeta("measures", measures.dump());
-    setMeta("varied", varied.dump());
-    setMeta("project", writeHedge(project));
+    if (setMeta("name", setup.study.name) && setMeta("asked", setup.study.runs) && setMeta("runs", std::to_string(setup.points.size())) &&
+        setMeta("measures", measures.dump()) && setMeta("varied", varied.dump()) && setMeta("project", writeHedge(project)))
+        return {};
+    return fault("cannot be written");
 }
 
 Status StudyFile::run(const char* statement) {
@@ -224,8 +223,7 @@ Result<std::unique_ptr<StudyFile>> StudyFile::create(const fs::path& file, const
     made->setMeta("program", fmt::format("Hedgerow {}", hedgerow::version));
     made->setMeta("started", now());
     made->setMeta("folder", setup.project->folder.path().string());
-    made->setQuestion(setup);
-    if (made->meta("project").empty()) return made->fault("cannot be written");
+    if (auto written = made->setQuestion(setup); !written) return written.error();
     return made;
 }
 
@@ -288,54 +286,60 @@ Result<std::vector<StudyRow>> StudyFile::rows() const {
 }
 
 Status StudyFile::conclude(const std::vector<std::string>& words) {
-    setMeta("conclusion", Json(words).dump(-1, ' ', false, Json::error_handler_t::replace));
-    return {};
+    if (setMeta("conclusion", Json(words).dump(-1, ' ', false, Json::error_handler_t::replace))) return {};
+    return fault("cannot be written");
 }
 
-Status StudyFile::extend(const StudySetup& setup) {
-    const auto known = this->setup(true);
-    if (!known) return known.error();
-    ParameterStudy now = setup.study, then = known->study;
+Status StudyFile::extend(const StudySetup& before, const StudySetup& setup) {
+    std::error_code failed;
+    if (fs::exists(path_.parent_path() / layoutName, failed))
+        return Error{ErrorCode::range, "tasks of a cluster work on these runs: start a new study for others", {}, {}, "runs"};
+    ParameterStudy now = setup.study;
     // Lists and ranges may be longer; what varies, and all else, is the same.
     const auto targets = [](const StudySetup& of) {
         std::vector<std::string> names;
         for (const Varied& one : of.points.varied()) names.push_back(one.target);
         return names;
     };
-    now.runs = then.runs, now.name = then.name, now.extra = then.extra, now.varied = then.varied;
-    if (!(now == then) || targets(setup) != targets(*known))
+    now.runs = before.study.runs, now.name = before.study.name, now.extra = before.study.extra, now.varied = before.study.varied;
+    if (!(now == before.study) || targets(setup) != targets(before))
         return Error{ErrorCode::range, "more runs are of the same question: what varies, what is measured, plan, scene and seed stay"};
-    Project before = *known->project, after = *setup.project;
-    before.parameterStudies = after.parameterStudies = {};
-    if (writeHedge(before) != writeHedge(after))
+    Project then = *before.project, present = *setup.project;
+    then.parameterStudies = present.parameterStudies = {};
+    if (writeHedge(then) != writeHedge(present))
         return Error{ErrorCode::range, "the project has changed since these runs: more runs are of the same project"};
     auto made = rows();
     if (!made) return made.error();
+    std::size_t lost = 0, moved = 0;
     if (!setup.searched()) {
         std::map<StudyPoint, std::vector<std::size_t>> places;
         for (std::size_t i = setup.points.size(); i-- > 0;) places[setup.points.at(i)].push_back(i);
-        std::size_t lost = 0;
         for (StudyRow& row : *made) {
             const auto found = places.find(row.point);
             if (found == places.end() || found->second.empty()) {
                 ++lost;
                 continue;
             }
+            moved += row.index == found->second.back() ? 0 : 1;
             row.index = found->second.back();
             found->second.pop_back();
         }
-        if (lost > 0)
-            return Error{ErrorCode::range, fmt::format("{} of {} runs that are done are none of these: start a new study", lost, made->size()), {}, {},
-                         "runs"};
     }
+    if (lost > 0)
+        return Error{ErrorCode::range, fmt::format("{} of {} runs that are done are none of these: start a new study", lost, made->size()), {}, {},
+                     "runs"};
+    if (moved > 0 && !setup.keep.empty())
+        return Error{ErrorCode::range, "runs would get other numbers, by which their kept traces are named: start a new study", {}, {}, "runs"};
     if (auto begun = run("BEGIN"); !begun) return begun.error();
-    setQuestion(setup);
-    Status outcome = run("DELETE FROM rows; DELETE FROM meta WHERE key = 'conclusion'");
-    known_.clear();
+    std::vector<bool> known = std::exchange(known_, {});
+    Status outcome = setQuestion(setup);
+    if (outcome) outcome = run("DELETE FROM rows; DELETE FROM meta WHERE key = 'conclusion'");
     for (StudyRow& row : *made)
         if (outcome) outcome = take(std::move(row));
     if (outcome) outcome = run("COMMIT");
-    if (!outcome) (void)run("ROLLBACK");
+    if (outcome) return {};
+    (void)run("ROLLBACK");
+    known_ = std::move(known);
     return outcome;
 }
 

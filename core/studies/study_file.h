@@ -5,6 +5,7 @@
 #include <filesystem>
 #include <memory>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "studies/study.h"
@@ -57,21 +58,26 @@ public:
     Result<std::vector<StudyRow>> rows() const override;
     Status conclude(const std::vector<std::string>& words) override;
     /// Other runs of the same question: "random 400" behind "random 200", a longer list, a finer grid. Rows that are there keep their values and get
-    /// the numbers that their points have now. Errors: the question differs in more than which runs there are; a row has no place among them.
-    Status extend(const StudySetup& setup);
+    /// the numbers that their points have now. @param before  the file's own question
+    /// Errors: the question differs in more than which runs there are; a row has no place among them, or its kept traces would need another
+    /// name; tasks of a cluster work on this file.
+    Status extend(const StudySetup& before, const StudySetup& setup);
 
 private:
     StudyFile() = default;
     Error fault(const std::string& what) const;
     std::string meta(const std::string& key) const;
     Status run(const char* statement);
-    void setQuestion(const StudySetup& setup);
-    void setMeta(const std::string& key, const std::string& value);
+    Status setQuestion(const StudySetup& setup);
+    bool setMeta(const std::string& key, const std::string& value);
 
     std::filesystem::path path_;
     sqlite3* database_ = nullptr;
     std::vector<bool> known_;
 };
+
+/// The file that says how a study's folder is cut into tasks; it lies beside the file of such a study (study_folder.h).
+inline constexpr std::string_view studyLayoutName = "layout.json";
 
 /// A name for the file of a study that starts now, in the folder of a project's runs.
 std::string studyFileName(const std::string& study);

@@ -19,7 +19,7 @@ using Json = nlohmann::json;
 namespace fs = std::filesystem;
 
 constexpr std::size_t mostBytes = std::size_t{1} << 30;
-constexpr std::string_view chunkName = "chunks", layoutName = "layout.json";
+constexpr std::string_view chunkName = "chunks", layoutName = studyLayoutName;
 
 }  // namespace
 

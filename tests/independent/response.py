@@ -11,26 +11,20 @@ import numpy as np
 
 import solve
 
+HERE = os.path.dirname(os.path.abspath(__file__))
+with open(os.path.join(HERE, "circuits.json")) as known:
+    TEXTS = {one["name"]: one["text"] for one in json.load(known)}
+
+
+def known(name):
+    """One of circuits.py, with the place where the tone comes in."""
+    return "\n" + TEXTS[name].replace("V1 dc-voltage in 0", "V1 dc-voltage {in} 0", 1) + "\n"
+
+
 CASES = [
-    dict(name="step-down, continuous, with losses", period=1 / 120e3, text="""
-V1 dc-voltage {in} 0 rung 2 level 48 ri 30m
-C1 capacitor in 0 rung 2 c 10u esr 5m v0 48
-M1 modulator - g - f 120k duty 0.42
-S1 switch in sw g rung 2 ron 25m roff 1M
-D1 diode 0 sw rung 2 vf 0.65 ron 18m roff 1M
-L1 inductor sw out rung 2 l 33u dcr 20m
-C2 capacitor out 0 rung 2 c 47u esr 8m v0 19.5
-R1 resistor out 0 r 3.3
-""", settle=6e-3, periods=[48, 12, 4], to=["out.v", "L1.i"]),
-    dict(name="inverting", period=1 / 100e3, text="""
-V1 dc-voltage {in} 0 rung 2 level 36 ri 10m
-M1 modulator - g - f 100k duty 0.45
-S1 switch in sw g rung 2 ron 20m roff 2M
-D1 diode out sw rung 2 vf 0.7 ron 20m roff 2M
-L1 inductor sw 0 rung 2 l 47u dcr 30m
-C2 capacitor out 0 rung 2 c 100u esr 12m
-R1 resistor out 0 r 6
-""", settle=20e-3, periods=[100, 25, 5], to=["out.v", "L1.i"]),
+    dict(name="step-down, continuous, with losses", period=1 / 120e3, text=known("step-down, continuous, with losses"), settle=8e-3,
+         periods=[48, 12, 4], to=["out.v", "L1.i"]),
+    dict(name="inverting", period=1 / 100e3, text=known("inverting"), settle=20e-3, periods=[100, 25, 5], to=["out.v", "L1.i"]),
     dict(name="two switches and a filter", period=1 / 80e3, text="""
 V1 dc-voltage {in} 0 rung 2 level 60 ri 20m
 M1 modulator - g n f 80k duty 0.3
@@ -66,7 +60,7 @@ def main():
                 responses.append(dict(to=quantity, f=f, re=h.real, im=h.imag))
                 print(case["name"], quantity, f, abs(h), file=sys.stderr)
         told.append(dict(name=case["name"], text=case["text"].replace("{in}", "in").strip(), **{"from": "V1"}, responses=responses))
-    with open(os.path.join(os.path.dirname(os.path.abspath(__file__)), "response.json"), "w") as file:
+    with open(os.path.join(HERE, "response.json"), "w") as file:
         json.dump(told, file, indent=1)
         file.write("\n")
 

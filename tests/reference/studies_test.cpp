@@ -173,6 +173,15 @@ TEST(Studies, WhatDoesNotArriveIsKnownBeforehand) {
     ASSERT_TRUE(runStudy(setup, rows, {}, CancelToken()));
 }
 
+TEST(Studies, ARatingDoesNotReachTheCircuitBesideAControlEither) {
+    auto loaded = loadHedge(HEDGEROW_EXAMPLES "/med-mast.hedge");
+    ASSERT_TRUE(loaded);
+    const auto setup = prepareStudy(std::make_shared<const Project>(std::move(loaded->project)),
+                                    asking({"C2.tolerance: 0.1, 0.2"}, {"mean of out.v"}));
+    ASSERT_TRUE(setup) << setup.error().text();
+    EXPECT_FALSE(arrivals(*setup).front().reached());
+}
+
 TEST(Studies, WhatDoesNotArriveIsKnownBesideAControlToo) {
     Circuit c = lowPass();
     c.add("modulator", "M1", {"", "g", ""}, {{"f", "10k"}, {"duty", "D"}}).add("switch", "S1", {"out", "0", "g"}, {}, 1);
@@ -290,7 +299,7 @@ TEST_F(StudyFiles, MoreRunsOfTheSameQuestionKeepWhatIsThere) {
     const auto before = (*file)->table();
     ASSERT_TRUE(before);
     const StudySetup many = make("R1.r: 500 to 2k", "random 30");
-    ASSERT_TRUE((*file)->extend(many));
+    ASSERT_TRUE((*file)->extend(few, many));
     EXPECT_TRUE((*file)->has(19));
     EXPECT_FALSE((*file)->has(20));
     ASSERT_TRUE(runStudy(many, **file, {}, CancelToken()));
@@ -299,8 +308,8 @@ TEST_F(StudyFiles, MoreRunsOfTheSameQuestionKeepWhatIsThere) {
     ASSERT_EQ(after->rows(), 30u);
     for (std::size_t i = 0; i < 20; ++i) EXPECT_EQ(after->values[0][i], before->values[0][i]);
     // Another question, or one that leaves rows without a place, is none of these.
-    EXPECT_FALSE((*file)->extend(make("C1.c: 500n to 2u", "random 30")));
-    EXPECT_FALSE((*file)->extend(make("R1.r: 500 to 2k", "random 10")));
+    EXPECT_FALSE((*file)->extend(many, make("C1.c: 500n to 2u", "random 30")));
+    EXPECT_FALSE((*file)->extend(many, make("R1.r: 500 to 2k", "random 10")));
     EXPECT_EQ((*file)->table()->rows(), 30u);
     // A list gets longer in the middle: rows take their new numbers.
     const StudySetup coarse = make("R1.r: 500, 2k", "grid");
@@ -308,13 +317,51 @@ TEST_F(StudyFiles, MoreRunsOfTheSameQuestionKeepWhatIsThere) {
     ASSERT_TRUE(grid);
     ASSERT_TRUE(runStudy(coarse, **grid, {}, CancelToken()));
     const StudySetup fine = make("R1.r: 500, 1k, 2k", "grid");
-    ASSERT_TRUE((*grid)->extend(fine));
+    ASSERT_TRUE((*grid)->extend(coarse, fine));
     EXPECT_FALSE((*grid)->has(1));
     ASSERT_TRUE(runStudy(fine, **grid, {}, CancelToken()));
     for (std::size_t i = 0; i < 3; ++i) {
         const double r = std::array{500.0, 1000.0, 2000.0}[i];
         EXPECT_RELATIVE((*grid)->table()->values[0][i], 10 * (1 - std::exp(-1000 / r)), 1e-4);
     }
+}
+
+TEST_F(StudyFiles, MoreRunsNeverMixTracesOrTasks) {
+    const Circuit c = lowPass();
+    const auto make = [&](const char* varied, const char* runs) {
+        ParameterStudy study = asking({varied}, {"value of out.v at 1m"}, runs);
+        study.keep = "out.v";
+        return ready(c, study);
+    };
+    // Traces are named by the number of their run: one in the middle would take the trace of another.
+    const StudySetup coarse = make("R1.r: 500, 2k", "grid");
+    auto file = StudyFile::create(folder / "a.study", coarse);
+    ASSERT_TRUE(file);
+    ASSERT_TRUE(runStudy(coarse, **file, {}, CancelToken()));
+    EXPECT_FALSE((*file)->extend(coarse, make("R1.r: 500, 1k, 2k", "grid")));
+    EXPECT_TRUE((*file)->has(1));
+    EXPECT_TRUE((*file)->extend(coarse, make("R1.r: 500, 2k, 4k", "grid"))) << "behind the others there is room";
+    // A folder of tasks is cut once.
+    const auto tasks = StudyFolder::create(folder / "s", make("R1.r: 500 to 2k", "random 4"), 2);
+    ASSERT_TRUE(tasks);
+    auto question = StudyFile::open(tasks->question());
+    ASSERT_TRUE(question);
+    const auto asked = (*question)->setup(true);
+    ASSERT_TRUE(asked);
+    EXPECT_FALSE((*question)->extend(*asked, make("R1.r: 500 to 2k", "random 8")));
+}
+
+TEST(Studies, ThePriceIsThatOfTheFirstRunTimesAll) {
+    ParameterStudy study = asking({"R1.r: 500 to 2k in 10", "C1.c: 1u, 2u"}, {"value of out.v at 1m"});
+    study.keep = "out.v";
+    const StudyPrice price = priceStudy(ready(lowPass(), study), CancelToken());
+    EXPECT_EQ(price.runs, 20u);
+    EXPECT_GT(price.first.seconds, 0);
+    EXPECT_DOUBLE_EQ(price.all, 20 * price.first.seconds);
+    EXPECT_GT(price.memory, 0u);
+    EXPECT_GT(price.disk, 20u * 16);
+    ASSERT_EQ(price.arrivals.size(), 2u);
+    EXPECT_TRUE(price.arrivals[0].equations && price.arrivals[1].equations);
 }
 
 TEST_F(StudyFiles, ASearchStandsInItsFileWithWhatItCameTo) {
@@ -353,6 +400,7 @@ TEST_F(StudyFiles, AProgramIsRunToItsEndWithWhatItSays) {
     EXPECT_EQ(said->err, "two\n");
     EXPECT_FALSE(runProcess({"no-program-of-this-name"}, 10, CancelToken()));
     EXPECT_FALSE(runProcess({"sleep", "60"}, 0.2, CancelToken()));
+    EXPECT_FALSE(runProcess({"sh", "-c", "exec >&- 2>&-; sleep 60"}, 0.3, CancelToken())) << "one that says nothing more goes on all the same";
     const CancelToken stop;
     stop.cancel();
     const auto stopped = runProcess({"sleep", "60"}, 60, stop);
