@@ -323,7 +323,7 @@ void Card::showPart(const Part& part, const PartKind& kind) {
         column_->addWidget(fields);
     }
     if (rated) {
-        addHeading("Ratings");
+        addHeading(kind.findParameter("tolerance") ? "Ratings and tolerance" : "Ratings");
         for (const ParameterKind& parameter : kind.parameters)
             if (parameter.rating) addValue(part, parameter);
     }

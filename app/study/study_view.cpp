@@ -503,7 +503,7 @@ void StudyView::takeTexts() {
 /// What the study would take, from its first run, made beside the window.
 void StudyView::showPrice() {
     ParameterStudy asked = study();
-    if (busy() || (priced_ && *priced_ == asked)) return;
+    if (!isVisible() || busy() || (priced_ && *priced_ == asked)) return;
     priced_ = asked;
     price_->setText("price: …");
     price_->setToolTip({});
@@ -520,10 +520,10 @@ void StudyView::showPrice() {
             }
             const double cores = std::max(1u, std::thread::hardware_concurrency());
             const auto text = [](double value, const char* unit) { return words(formatQuantity(value, unit, 2)); };
-            price_->setText(QString("%1%2 runs ~%3 on %4 cores, ~%5 kept").arg(searched ? "up to " : "").arg(price->runs)
+            price_->setText(QString("%1%2 runs ~%3 on %4 cores, ~%5").arg(searched ? "up to " : "").arg(price->runs)
                                 .arg(text(price->all / (searched ? 1 : cores), "s")).arg(searched ? 1 : static_cast<int>(cores))
                                 .arg(text(static_cast<double>(price->disk), "B")));
-            QString about = QString("a run takes %1, %2 of it to build the circuit, and %3 of memory").arg(
+            QString about = QString("time and room on the disk for all runs, from the first one: it took %1, %2 of it to build the circuit, and %3 of memory").arg(
                 text(price->first.seconds, "s"), text(price->first.building, "s"), text(static_cast<double>(price->memory), "B"));
             for (const Arrival& arrival : price->arrivals)
                 about += "\n" + words(arrival.target) + (!arrival.reached() ? ": does not reach the circuit"
@@ -611,6 +611,7 @@ void StudyView::begin(bool anew) {
         if (!passing_) passing_ = std::make_unique<QTemporaryDir>();
         where = passing_->path().toStdString();
     }
+    if (pricing_.busy()) priced_.reset(), price_->clear();  // it is told when the runs are over
     pricing_.drop();
     background_.start([this, anew, asked, where, onSlurm, project = projectAsKnown(), path = shownFile_, live = live_,
                        cancel = cancel_](const CancelToken& dropped) -> std::function<void()> {
@@ -676,6 +677,7 @@ void StudyView::begin(bool anew) {
         return [this, outcome, table, live] {
             following_.stop();
             if (live == live_) live_.reset();
+            QMetaObject::invokeMethod(this, &StudyView::showPrice, Qt::QueuedConnection);
             if (!outcome && outcome.error().code != ErrorCode::stop) {
                 showIdle();
                 note_->setText(words(outcome.error().text()));

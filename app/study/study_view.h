@@ -71,6 +71,8 @@ public:
     void open();
     void refreshTheme();
     bool busy() const { return background_.busy(); }
+    /// Whether the price of what is typed stands there, or why there is none.
+    bool priced() const { return priced_ && !pricing_.busy(); }
     /// Runs the study anew; or what is missing of the one that is shown.
     void run();
     void goOn();

@@ -118,7 +118,7 @@ bool saveManyRuns(MainWindow& window, const QString& base) {
     study.run();
     QElapsedTimer timer;
     timer.start();
-    while (study.busy() && timer.elapsed() < 120'000) settle(20);
+    while ((study.busy() || !study.priced()) && timer.elapsed() < 120'000) settle(20);
     settle();
     bool good = study.table() && study.table()->rows() > 0;
     good = save(window, base + "-study.png") && good;

@@ -15,6 +15,7 @@
 #include <qcustomplot.h>
 
 #include "formats/hedge/hedge.h"
+#include "model/edits.h"
 #include "study/study_view.h"
 #include "study/trade_view.h"
 #include "ui/window.h"
@@ -218,6 +219,53 @@ TEST_F(StudyWindow, ASearchSaysWhereTheBestPlaceIs) {
     study().run();
     ASSERT_TRUE(wait());
     EXPECT_TRUE(text("studyNote").contains("best: L1.l = 47 µH")) << text("studyNote").toStdString();
+}
+
+TEST_F(StudyWindow, ThePriceStandsThereBeforeAnythingIsRun) {
+    open(settled());
+    const auto price = [&] { return text("studyPrice"); };
+    ASSERT_TRUE(QTest::qWaitFor([&] { return price().startsWith("6 runs ~"); }, 20'000)) << price().toStdString();
+    EXPECT_TRUE(window.find<QLabel>("studyPrice")->toolTip().contains("L1.l: other equations each time"));
+    EXPECT_FALSE(study().table()) << "the first run alone was made for it";
+    study().run();
+    ASSERT_TRUE(wait());
+    ASSERT_TRUE(QTest::qWaitFor([&] { return price().startsWith("6 runs ~"); }, 20'000)) << "it stands there after the runs, too";
+    // What is typed has another one; a mistake says what is wrong.
+    auto* runs = window.find<QLineEdit>("studyRuns");
+    runs->setText("minimise p");
+    emit runs->editingFinished();
+    ASSERT_TRUE(QTest::qWaitFor([&] { return price().contains("'p' is no measure"); }, 20'000)) << price().toStdString();
+    runs->setText("corners");
+    emit runs->editingFinished();
+    ASSERT_TRUE(QTest::qWaitFor([&] { return price().startsWith("4 runs ~"); }, 20'000)) << price().toStdString();
+    // Left in the middle of it.
+    runs->setText("grid");
+    emit runs->editingFinished();
+    ASSERT_TRUE(window.workspace().open(HEDGEROW_SHARED "/examples/chopped-load.hedge"));
+    ASSERT_TRUE(window.settle());
+    EXPECT_EQ(price(), "");
+}
+
+TEST_F(StudyWindow, AnotherStudyIsNotGoneOnWithUnderTheNameOfThis) {
+    ParameterStudy many = settled("latin 3000");
+    many.varied = {"L1.l: 22u +- 20 %"};
+    open(many);
+    study().run();
+    ASSERT_TRUE(QTest::qWaitFor([&] { return study().table() && study().table()->rows() > 5; }, 30'000));
+    study().stop();
+    ASSERT_TRUE(wait());
+    const std::size_t there = study().table()->rows();
+    ParameterStudy other = settled("corners");
+    other.name = "other";
+    ASSERT_TRUE(window.workspace().apply(edits::setParameterStudy("other", other)));
+    study().open();
+    pick(window.find<QComboBox>("studyName"), "other");
+    ASSERT_TRUE(window.find<QPushButton>("studyGoOn")->isEnabled());
+    study().goOn();
+    ASSERT_TRUE(QTest::qWaitFor([&] { return study().table()->rows() > there + 5; }, 30'000)) << text("studyNote").toStdString();
+    study().stop();
+    ASSERT_TRUE(wait());
+    EXPECT_EQ(study().table()->varied, std::vector<std::string>{"L1.l"}) << "the one that is shown goes on as it was asked";
 }
 
 TEST_F(StudyWindow, MoreRunsOfTheSameQuestionComeBehindTheOthers) {
