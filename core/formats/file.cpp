@@ -103,18 +103,31 @@ Status replaceAtomically(const std::filesystem::path& path, const WriteFile& wri
                    [&](const std::string& file) { return folder->path() / file; });
 }
 
-Status writeFileAtomically(const std::filesystem::path& path, std::string_view content) {
-    return replaceAtomically(path, [&](const std::filesystem::path& temporary) -> Status {
+namespace {
+
+/// Fills a file with a text. @param path  for messages
+WriteFile writing(const std::filesystem::path& path, std::string_view content) {
+    return [path, content](const std::filesystem::path& temporary) -> Status {
         const Descriptor file(::open(temporary.c_str(), O_WRONLY | O_TRUNC | O_CLOEXEC));
         if (!file) return fileError(path, "written");
-        while (!content.empty()) {
-            const ssize_t put = ::write(file.get(), content.data(), content.size());
+        for (std::string_view rest = content; !rest.empty();) {
+            const ssize_t put = ::write(file.get(), rest.data(), rest.size());
             if (put < 0 && errno == EINTR) continue;
             if (put < 0) return fileError(path, "written");
-            content.remove_prefix(static_cast<std::size_t>(put));
+            rest.remove_prefix(static_cast<std::size_t>(put));
         }
         return {};
-    });
+    };
+}
+
+}  // namespace
+
+Status writeFileAtomically(const std::filesystem::path& path, std::string_view content) {
+    return replaceAtomically(path, writing(path, content));
+}
+
+Status writeFileAtomically(const OpenFolder& folder, const std::string& name, std::string_view content) {
+    return replaceAtomically(folder, name, writing(folder.path() / name, content));
 }
 
 }  // namespace hedgerow

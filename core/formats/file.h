@@ -16,6 +16,9 @@ namespace hedgerow {
 /// What an earlier process left half written beside the same target is removed when it is old.
 Status writeFileAtomically(const std::filesystem::path& path, std::string_view content);
 
+/// The same in an open folder; a link of this name is replaced, not followed.
+Status writeFileAtomically(const OpenFolder& folder, const std::string& name, std::string_view content);
+
 /// Fills the temporary file it is given.
 using WriteFile = std::function<Status(const std::filesystem::path& temporary)>;
 /// As writeFileAtomically, for writers that need a path.

@@ -9,7 +9,6 @@
 
 #include "base/parallel.h"
 #include "model/values.h"
-#include "runs/registry.h"
 
 namespace hedgerow {
 
@@ -280,10 +279,8 @@ private:
         if (failed_++ == 0) firstFailure = row.error;
     }
     void take(StudyRow made, const Run* run) {
-        if (run && made.error.empty() && !running_.traces.empty()) {
-            const auto written = exportRun(*run, "hdf5", running_.traces / studyTraceName(made.index), setup_.keep, cancel_);
-            if (!written && !fault) fault = written.error();
-        }
+        if (run)
+            if (auto written = writeStudyTrace(setup_, made, *run, running_.traces, cancel_); !written && !fault) fault = written.error();
         computed_ += made.seconds;
         countFailure(made);
         if (auto taken = sink_.take(made); !taken && !fault) fault = taken.error();

@@ -138,7 +138,8 @@ Result<SlurmJobs> SlurmJobs::open(const StudyFolder& folder) {
 Status SlurmJobs::save() const {
     Json json = Json::array();
     for (const Job& job : jobs_) json.push_back({{"job", job.id}, {"offset", job.offset}, {"chunks", arrayText(job.chunks)}});
-    return writeFileAtomically(folder_.path() / "jobs.json", json.dump(1) + "\n");
+    const auto held = folder_.held();
+    return held ? writeFileAtomically(*held, "jobs.json", json.dump(1) + "\n") : Status(held.error());
 }
 
 Result<std::vector<std::pair<std::size_t, bool>>> SlurmJobs::queued(const CancelToken& cancel, double seconds) const {
@@ -190,11 +191,14 @@ Result<std::size_t> SlurmJobs::submit(const SlurmSetting& setting, const CancelT
     const std::string program = setting.program.empty() ? commandLineProgram() : setting.program;
     if (program.empty()) return Error{ErrorCode::resource, "hedgerow-cli is not found on this machine"};
     const fs::path folder = fs::absolute(folder_.path()), script = folder / "task.sh";
-    std::error_code failed;
-    fs::create_directories(folder / "logs", failed);
+    const auto held = folder_.held();
+    if (!held) return held.error();
+    if (held->entry("logs") == OpenFolder::Entry::none)
+        if (auto made = held->makeFolder("logs"); !made) return made.error();
+    if (held->entry("logs") != OpenFolder::Entry::folder) return Error{ErrorCode::file, (folder / "logs").string() + " is no folder"};
     const std::string text = fmt::format("#!/bin/sh\n# One chunk of a study: $1 and the number of the task in its array.\nexec {} study work {} $(($1 + SLURM_ARRAY_TASK_ID)){}\n",
                                          quoted(program), quoted(folder.string()), setting.anywhere ? " --allow-outside" : "");
-    if (auto written = writeFileAtomically(script, text); !written) return written.error();
+    if (auto written = writeFileAtomically(*held, "task.sh", text); !written) return written.error();
 
     const std::size_t most = arrayLimit(cancel);
     std::size_t sent = 0;

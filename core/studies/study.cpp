@@ -442,6 +442,15 @@ StudyPrice priceStudy(const StudySetup& setup, const CancelToken& cancel) {
 
 std::string studyTraceName(std::size_t index) { return fmt::format("run-{:07}.h5", index + 1); }
 
+Status writeStudyTrace(const StudySetup& setup, const StudyRow& row, const Run& run, const std::filesystem::path& folder, const CancelToken& cancel) {
+    if (!row.error.empty() || folder.empty()) return {};
+    const std::filesystem::path file = folder / studyTraceName(row.index);
+    std::error_code failed;
+    for (const auto& path : {folder, file})
+        if (std::filesystem::is_symlink(path, failed)) return Error{ErrorCode::file, path.string() + " is a link: traces are not written through it"};
+    return exportRun(run, "hdf5", file, setup.keep, cancel);
+}
+
 Status runStudy(const StudySetup& setup, StudySink& sink, const StudyRunning& running, const CancelToken& cancel) {
     if (setup.searched()) {
         const auto found = searchStudy(setup, sink, running, cancel);
@@ -463,9 +472,7 @@ Status runStudy(const StudySetup& setup, StudySink& sink, const StudyRunning& ru
         std::shared_ptr<Run> run;
         StudyRow row = runStudyRow(setup, waiting[i], cancel, setup.keep.empty() ? nullptr : &run);
         if (cancel.cancelled()) return false;  // what was stopped in the middle is run again
-        Status written;
-        if (run && row.error.empty() && !running.traces.empty())
-            written = exportRun(*run, "hdf5", running.traces / studyTraceName(row.index), setup.keep, cancel);
+        const Status written = run ? writeStudyTrace(setup, row, *run, running.traces, cancel) : Status();
         const std::lock_guard lock(mutex);
         ++progress.done;
         progress.failed += row.error.empty() ? 0 : 1;

@@ -131,5 +131,7 @@ Status runStudy(const StudySetup& setup, StudySink& sink, const StudyRunning& ru
 
 /// The file of the traces of a row.
 std::string studyTraceName(std::size_t index);
+/// Writes what is kept of a run, where traces are. Errors: the disk; a link stands where they would go.
+Status writeStudyTrace(const StudySetup& setup, const StudyRow& row, const Run& run, const std::filesystem::path& folder, const CancelToken& cancel);
 
 }  // namespace hedgerow

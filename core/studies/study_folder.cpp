@@ -53,6 +53,12 @@ Result<StudyFolder> StudyFolder::open(const fs::path& folder) {
 
 fs::path StudyFolder::chunkFile(std::size_t chunk) const { return folder_ / chunkName / fmt::format("{:06}.json", chunk); }
 
+Result<OpenFolder> StudyFolder::held() const {
+    std::error_code failed;
+    const fs::path real = fs::canonical(folder_, failed);
+    return OpenFolder::open(failed ? folder_ : real);
+}
+
 std::vector<std::size_t> StudyFolder::missing() const {
     std::vector<std::size_t> all;
     for (std::size_t chunk = 0; chunk < chunks(); ++chunk)
@@ -78,7 +84,10 @@ Status StudyFolder::work(std::size_t chunk, const CancelToken& cancel, bool anyw
         rows.push_back({{"index", row.index}, {"point", row.point}, {"values", values}, {"error", row.error},
                         {"seconds", row.seconds}, {"building", row.building}, {"good", row.good}});
     }
-    return writeFileAtomically(chunkFile(chunk), rows.dump(-1, ' ', false, Json::error_handler_t::replace) + "\n");
+    const auto root = held();
+    const auto into = root ? root->folder(std::string(chunkName)) : Result<OpenFolder>(root.error());
+    if (!into) return into.error();
+    return writeFileAtomically(*into, chunkFile(chunk).filename(), rows.dump(-1, ' ', false, Json::error_handler_t::replace) + "\n");
 }
 
 Result<std::size_t> StudyFolder::gather() const {

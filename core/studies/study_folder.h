@@ -7,6 +7,7 @@
 #include <filesystem>
 #include <vector>
 
+#include "base/folder.h"
 #include "studies/study_file.h"
 
 namespace hedgerow {
@@ -30,6 +31,8 @@ public:
     /// The same into a file that is held open, row by row: a window looks at them as they come.
     Result<std::size_t> gather(StudySink& rows) const;
     const std::filesystem::path& path() const { return folder_; }
+    /// The folder held open, whatever links lead to it: what is written in it goes nowhere else.
+    Result<OpenFolder> held() const;
     std::filesystem::path question() const { return folder_ / "question.study"; }
 
 private:

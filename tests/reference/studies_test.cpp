@@ -351,6 +351,36 @@ TEST_F(StudyFiles, MoreRunsNeverMixTracesOrTasks) {
     EXPECT_FALSE((*question)->extend(*asked, make("R1.r: 500 to 2k", "random 8")));
 }
 
+TEST_F(StudyFiles, AFolderOfAStrangerLeadsNowhereElse) {
+    ParameterStudy study = asking({"R1.r: 500, 1k, 2k, 4k"}, {"value of out.v at 1m"});
+    study.keep = "out.v";
+    const StudySetup setup = ready(lowPass(), study);
+    const auto tasks = StudyFolder::create(folder / "s", setup, 2);
+    ASSERT_TRUE(tasks);
+    const fs::path mine = folder / "mine.txt";
+    std::ofstream(mine) << "mine";
+    const auto untouched = [&] {
+        std::ifstream file(mine);
+        std::string text;
+        std::getline(file, text);
+        return text == "mine";
+    };
+    // Where results, scripts and lists would be written there are links.
+    fs::create_symlink(mine, folder / "s/chunks/000001.json");
+    fs::create_symlink(mine, folder / "s/chunks/run-0000001.h5");
+    EXPECT_FALSE(tasks->work(0, CancelToken())) << "a trace through a link";
+    fs::remove(folder / "s/chunks/run-0000001.h5");
+    EXPECT_TRUE(tasks->work(0, CancelToken()));
+    EXPECT_TRUE(tasks->work(1, CancelToken())) << "a link of a result is replaced";
+    EXPECT_TRUE(fs::is_regular_file(fs::symlink_status(folder / "s/chunks/000001.json")));
+    EXPECT_TRUE(untouched());
+    for (const char* list : {"[{\"job\": \"7; rm -rf x\", \"offset\": 0, \"chunks\": \"0\"}]", "[{\"job\": \"\"}]", "{", "[[]]",
+                             "[{\"job\": \"7\", \"offset\": -1, \"chunks\": \"0-\"}]"}) {
+        std::ofstream(folder / "s/jobs.json") << list;
+        EXPECT_FALSE(SlurmJobs::open(*tasks)) << list;
+    }
+}
+
 TEST(Studies, ThePriceIsThatOfTheFirstRunTimesAll) {
     ParameterStudy study = asking({"R1.r: 500 to 2k in 10", "C1.c: 1u, 2u"}, {"value of out.v at 1m"});
     study.keep = "out.v";
