@@ -11,7 +11,8 @@ target_compile_options(hedgerow_flags INTERFACE -Wall -Wextra $<$<CXX_COMPILER_I
   -Wno-array-bounds -Wno-restrict -Wno-stringop-overread -Wno-stringop-overflow>)  # g++ 12 reports both falsely on std::string (GCC bug 105651)
 if(HEDGEROW_SANITIZE)
   target_compile_options(hedgerow_flags INTERFACE -fsanitize=${HEDGEROW_SANITIZE} -fno-omit-frame-pointer -fno-sanitize-recover=all)
-  # A check at each pointer doubles the time of the compiler, and what it would find ends under the address sanitizer anyway.
+  # A check at each pointer doubles the time of the compiler. A null pointer ends under the address sanitizer all the same; misaligned pointers
+  # and wrong casts are not looked for.
   if(HEDGEROW_SANITIZE MATCHES "undefined")
     target_compile_options(hedgerow_flags INTERFACE -fno-sanitize=null,alignment,object-size,vptr)
   endif()
